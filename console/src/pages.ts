@@ -21,6 +21,7 @@ export const PAGES: [string, () => Promise<{ default: ComponentType }>][] = [
     () => import("./features/experiments/ExperimentPage").then((page) => ({ default: page.ExperimentPage })),
   ],
   ["/s/:key/people", () => import("./features/people/PeoplePage").then((page) => ({ default: page.PeoplePage }))],
+  ["/s/:key/in-place", () => import("./features/inplace/InPlacePage").then((page) => ({ default: page.InPlacePage }))],
   ["/s/:key/git", () => import("./features/git/GitPage").then((page) => ({ default: page.GitPage }))],
   ["/s/:key/first-steps", () => import("./features/start/FirstStepsPage").then((page) => ({ default: page.FirstStepsPage }))],
   ["/s/:key/news", () => import("./features/news/NewsPage").then((page) => ({ default: page.NewsPage }))],

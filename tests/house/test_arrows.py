@@ -39,7 +39,7 @@ SERVICE = [
     {"backups"},
     {"shelves"},
     {"keeping"},
-    {"drafts", "checks", "origins", "find", "news", "saved_views"},
+    {"drafts", "checks", "origins", "find", "news", "saved_views", "in_place"},
     {"proposals"},
     {"experiments", "environments", "exchange", "events"},
     {"tasks", "uses", "lineage"},
@@ -78,7 +78,7 @@ FOREIGN = {
     "core": {"django", "rest_framework", "httpx", "click"},
     "client": {"django", "rest_framework", "click"},
     "destinations": {"django", "rest_framework", "click"},
-    "storage": {"django", "rest_framework", "httpx", "click"},
+    "storage": {"django", "rest_framework", "click"},
     "gitside": {"django", "rest_framework", "httpx", "click"},
     "desk": {"django", "rest_framework", "click"},
 }

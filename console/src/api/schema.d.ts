@@ -2000,6 +2000,79 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/in-place": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the artifacts of a state whose bytes lie outside the store, with what is known of them
+         * @description List the artifacts of a state whose bytes lie outside the store, with what is known of them.
+         */
+        get: operations["in_place_list"];
+        put?: never;
+        /**
+         * Register data where it lies, by a job: nothing is copied, and nothing is read but the listing
+         * @description Register data where it lies, by a job: nothing is copied, and nothing is read but the listing. Registered
+         *     again, what changed becomes a new version.
+         */
+        post: operations["in_place_add"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/in-place/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask the places whether the data is still what it was when it was registered, by a job
+         * @description Ask the places whether the data is still what it was when it was registered, by a job.
+         */
+        post: operations["in_place_check"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelves/{shelf}/in-place/credentials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the buckets and servers that a shelf has credentials for
+         * @description List the buckets and servers that a shelf has credentials for; the secrets are not shown.
+         */
+        get: operations["in_place_credentials_list"];
+        /**
+         * Set the credentials for a bucket or server
+         * @description Set the credentials for a bucket or server; the secret is kept sealed.
+         */
+        put: operations["in_place_credentials_set"];
+        post?: never;
+        /**
+         * Remove the credentials for a bucket or server
+         * @description Remove the credentials for a bucket or server. Its data stays registered, and cannot be read without them.
+         */
+        delete: operations["in_place_credentials_remove"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/invitations": {
         parameters: {
             query?: never;
@@ -2966,7 +3039,7 @@ export interface components {
             title?: string;
             reviewers?: string[];
         };
-        /** @description An artifact at a moment; ``size`` in bytes. ``whole``: a folder, all of whose files are this one artifact; ``within``: the folder kept whole in which a file lies. */
+        /** @description An artifact at a moment; ``size`` in bytes. ``whole``: a folder, all of whose files are this one artifact; ``within``: the folder kept whole in which a file lies; ``in_place``: where its bytes lie, if not in the store. */
         ArtifactAt: {
             path: string;
             name: string;
@@ -2985,6 +3058,8 @@ export interface components {
             whole?: boolean;
             /** @default  */
             within?: string;
+            /** @default  */
+            in_place?: string;
         };
         /** @description The same for an artifact, with the id of its content. */
         ArtifactCells: {
@@ -3060,6 +3135,8 @@ export interface components {
             headline: string;
             whole: boolean;
             within: string;
+            /** @description Where its bytes lie, if not in the store. */
+            in_place: string;
         };
         /** @description A page of artifacts at a ref. */
         ArtifactPage: {
@@ -3099,6 +3176,8 @@ export interface components {
             headline: string;
             whole: boolean;
             within: string;
+            /** @description Where its bytes lie, if not in the store. */
+            in_place: string;
             moved_from: string;
             here: boolean;
             removed: boolean;
@@ -4121,6 +4200,59 @@ export interface components {
          * @enum {string}
          */
         GroupEnum: "reads" | "parameters" | "metrics";
+        /** @description Which data is checked; ``fingerprint``: read its bytes too. */
+        InPlaceCheckInRequest: {
+            /** @default  */
+            ref?: string;
+            /** @default  */
+            folder?: string;
+            /** @default false */
+            fingerprint?: boolean;
+        };
+        /**
+         * @description What is registered: the file at ``address`` as the artifact ``path``, or all files below it below that path.
+         *     ``address``: /FOLDER, s3://BUCKET/PREFIX or https://HOST/FILE; ``endpoint``: of an S3-compatible service.
+         */
+        InPlaceInRequest: {
+            path: string;
+            address: string;
+            /** @default  */
+            endpoint?: string;
+            /** @default  */
+            branch?: string;
+            /** @default  */
+            summary?: string;
+        };
+        /**
+         * @description An artifact in place. ``etag``: what the place calls these bytes, if it does; ``sha256``: of the bytes, where
+         *     they were read once; ``checked``: when the place was last asked; ``problem``: what was wrong then, or empty.
+         */
+        InPlaceOut: {
+            path: string;
+            content: string;
+            address: string;
+            size: number;
+            etag: string;
+            sha256: string;
+            /** Format: date-time */
+            registered: string;
+            /** Format: date-time */
+            checked: string | null;
+            problem: string;
+        };
+        /**
+         * @description A page of artifacts in place; ``bytes``, ``problems`` and ``unchecked`` count all of them. ``job``: the newest
+         *     that registers or checks data of the shelf.
+         */
+        InPlacePage: {
+            items: components["schemas"]["InPlaceOut"][];
+            total: number;
+            bytes: number;
+            problems: number;
+            unchecked: number;
+            next: string | null;
+            job: components["schemas"]["JobOut"] | null;
+        };
         /** @description One thing that is needed to make a version again; ``there`` is None where nothing says which it was. */
         Ingredient: {
             /** @enum {unknown} */
@@ -4213,6 +4345,26 @@ export interface components {
             person: components["schemas"]["Person"];
             shelf: string;
             role: string;
+        };
+        /**
+         * @description Credentials for the bucket or server of ``address``: ``key_id`` and ``secret`` of a bucket, a server's token as
+         *     ``secret``.
+         */
+        KeysInRequest: {
+            address: string;
+            /** @default  */
+            endpoint?: string;
+            /** @default  */
+            key_id?: string;
+            secret: string;
+        };
+        /** @description A place that the shelf has credentials for. */
+        KeysOut: {
+            place: string;
+            key_id: string;
+            set_by: string;
+            /** Format: date-time */
+            time: string;
         };
         /** @description The artifacts of one kind: how many, their size, and the newest of them. */
         KindSummary: {
@@ -7421,7 +7573,8 @@ export interface operations {
                      *       "effect": "alters",
                      *       "headline": "2 cells in fare, 1 row added",
                      *       "whole": false,
-                     *       "within": "sheet Fares"
+                     *       "within": "sheet Fares",
+                     *       "in_place": ""
                      *     }
                      */
                     "application/json": components["schemas"]["ArtifactOut"];
@@ -7768,6 +7921,7 @@ export interface operations {
                      *         "headline": "2 cells in fare, 1 row added",
                      *         "whole": false,
                      *         "within": "sheet Fares",
+                     *         "in_place": "",
                      *         "moved_from": "",
                      *         "here": false,
                      *         "removed": false,
@@ -8975,7 +9129,8 @@ export interface operations {
                      *           "effect": "alters",
                      *           "headline": "2 cells in fare, 1 row added",
                      *           "whole": false,
-                     *           "within": "sheet Fares"
+                     *           "within": "sheet Fares",
+                     *           "in_place": ""
                      *         }
                      *       ],
                      *       "total": 1,
@@ -10337,7 +10492,8 @@ export interface operations {
                      *         "effect": "alters",
                      *         "headline": "2 cells in fare, 1 row added",
                      *         "whole": false,
-                     *         "within": "sheet Fares"
+                     *         "within": "sheet Fares",
+                     *         "in_place": ""
                      *       },
                      *       "after": {
                      *         "path": "data/fares.csv",
@@ -10354,7 +10510,8 @@ export interface operations {
                      *         "effect": "alters",
                      *         "headline": "2 cells in fare, 1 row added",
                      *         "whole": false,
-                     *         "within": "sheet Fares"
+                     *         "within": "sheet Fares",
+                     *         "in_place": ""
                      *       },
                      *       "pending": false,
                      *       "job": "5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7"
@@ -15015,6 +15172,331 @@ export interface operations {
             404: components["responses"]["Problem404"];
         };
     };
+    in_place_list: {
+        parameters: {
+            query?: {
+                /**
+                 * @description `next` of the page before.
+                 * @example MTAw
+                 */
+                cursor?: string;
+                /**
+                 * @description Folder or artifact that is meant; all if left out.
+                 * @example data
+                 */
+                folder?: string;
+                /**
+                 * @description Entries on a page.
+                 * @example 100
+                 */
+                limit?: number;
+                /**
+                 * @description The state meant; the main branch if left out.
+                 * @example main
+                 */
+                ref?: string;
+            };
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "items": [
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd",
+                     *           "address": "/srv/everyshelf/environments/skerry-line/test",
+                     *           "size": 1434,
+                     *           "etag": "",
+                     *           "sha256": "",
+                     *           "registered": "2026-03-02T08:15:00Z",
+                     *           "checked": "2026-03-02T08:15:00Z",
+                     *           "problem": ""
+                     *         }
+                     *       ],
+                     *       "total": 1,
+                     *       "bytes": 1,
+                     *       "problems": 1,
+                     *       "unchecked": 1,
+                     *       "next": "",
+                     *       "job": {
+                     *         "job": "5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7",
+                     *         "kind": "dataset",
+                     *         "shelf": "skerry-line",
+                     *         "state": "waiting",
+                     *         "done": 1,
+                     *         "total": 1,
+                     *         "note": "Fares of the spring",
+                     *         "result": {},
+                     *         "problem": null,
+                     *         "created": "2026-03-02T08:15:00Z",
+                     *         "ended": "2026-03-02T08:15:00Z",
+                     *         "parameters": {
+                     *           "depth": 8
+                     *         }
+                     *       }
+                     *     }
+                     */
+                    "application/json": components["schemas"]["InPlacePage"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+        };
+    };
+    in_place_add: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "path": "data/fares.csv",
+                 *       "address": "/srv/everyshelf/environments/skerry-line/test",
+                 *       "endpoint": "",
+                 *       "branch": "main",
+                 *       "summary": "Fares of zone 3"
+                 *     }
+                 */
+                "application/json": components["schemas"]["InPlaceInRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "job": "5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7",
+                     *       "kind": "dataset",
+                     *       "shelf": "skerry-line",
+                     *       "state": "waiting",
+                     *       "done": 1,
+                     *       "total": 1,
+                     *       "note": "Fares of the spring",
+                     *       "result": {},
+                     *       "problem": null,
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "ended": "2026-03-02T08:15:00Z",
+                     *       "parameters": {
+                     *         "depth": 8
+                     *       }
+                     *     }
+                     */
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
+    in_place_check: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                /**
+                 * @example {
+                 *       "ref": "main",
+                 *       "folder": "data",
+                 *       "fingerprint": false
+                 *     }
+                 */
+                "application/json": components["schemas"]["InPlaceCheckInRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "job": "5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7",
+                     *       "kind": "dataset",
+                     *       "shelf": "skerry-line",
+                     *       "state": "waiting",
+                     *       "done": 1,
+                     *       "total": 1,
+                     *       "note": "Fares of the spring",
+                     *       "result": {},
+                     *       "problem": null,
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "ended": "2026-03-02T08:15:00Z",
+                     *       "parameters": {
+                     *         "depth": 8
+                     *       }
+                     *     }
+                     */
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
+    in_place_credentials_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "place": "/step:load",
+                     *         "key_id": "",
+                     *         "set_by": "maren",
+                     *         "time": "2026-03-02T08:15:00Z"
+                     *       }
+                     *     ]
+                     */
+                    "application/json": components["schemas"]["KeysOut"][];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+        };
+    };
+    in_place_credentials_set: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "address": "/srv/everyshelf/environments/skerry-line/test",
+                 *       "endpoint": "",
+                 *       "key_id": "",
+                 *       "secret": "SpringTidesRunHighest"
+                 *     }
+                 */
+                "application/json": components["schemas"]["KeysInRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "place": "/step:load",
+                     *         "key_id": "",
+                     *         "set_by": "maren",
+                     *         "time": "2026-03-02T08:15:00Z"
+                     *       }
+                     *     ]
+                     */
+                    "application/json": components["schemas"]["KeysOut"][];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
+    in_place_credentials_remove: {
+        parameters: {
+            query: {
+                /**
+                 * @description As it is listed.
+                 * @example /step:load
+                 */
+                place: string;
+            };
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
     invitations_list: {
         parameters: {
             query?: never;
@@ -17317,7 +17799,8 @@ export interface operations {
                      *               "effect": "alters",
                      *               "headline": "2 cells in fare, 1 row added",
                      *               "whole": false,
-                     *               "within": "sheet Fares"
+                     *               "within": "sheet Fares",
+                     *               "in_place": ""
                      *             }
                      *           ]
                      *         }

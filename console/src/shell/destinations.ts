@@ -20,6 +20,7 @@ const OF_A_SHELF: [string, string][] = [
   ["Experiments", "/experiments"],
   ["Environments", "/environments"],
   ["Git", "/git"],
+  ["Data in place", "/in-place"],
   ["Log", "/log"],
   ["Webhooks", "/webhooks"],
   ["People", "/people"],

@@ -191,6 +191,18 @@ const PAGES: [RegExp, Help][] = [
     },
   ],
   [
+    /^\/in-place/,
+    {
+      title: "Data in place",
+      lead: "Artifacts whose bytes are not copied: they are read where they lie.",
+      words: [
+        ["Register", "Lists a folder, a bucket or an address, and commits an artifact for each file."],
+        ["Check", "Asks each place whether length, time and ETag are what they were."],
+        ["Read and check", "Reads all bytes too, and keeps or compares their SHA-256."],
+      ],
+    },
+  ],
+  [
     /^\/(tasks|webhooks|log)/,
     {
       title: "What happens here",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -39,6 +40,11 @@ def shelf_of_clone(
     return open_shelf(shelf_key, address)
 
 
+def _is(file: Path, sha256: str) -> bool:
+    with file.open("rb") as opened:
+        return hashlib.file_digest(opened, "sha256").hexdigest() == sha256
+
+
 def fill_notes(shelf: ShelfClient, folder: Path) -> Iterator[Filled]:
     """Put the real bytes in place of every content note below the folder."""
     from everyshelf.gitside.filling import find_notes
@@ -50,6 +56,9 @@ def fill_notes(shelf: ShelfClient, folder: Path) -> Iterator[Filled]:
             part = file.with_name(f".{file.name[:100]}.part")
             try:
                 shelf.download_content(note.sha256, part)
+                if not _is(part, note.sha256):
+                    terminal.say(f"  ‖ {file.relative_to(folder)} stays a note: its bytes lie outside the shelf")
+                    continue
                 part.chmod(file.stat().st_mode & 0o777)
                 part.replace(file)
             finally:

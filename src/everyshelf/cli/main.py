@@ -39,6 +39,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "uses": ("uses", "Show who uses an artifact or a part of it, and who is hit if it goes."),
     "lineage": ("lineage", "Show what a version was made from, and whether it can be made again."),
     "find": ("find", "Find artifacts by the words in them, on all shelves you may see."),
+    "in-place": ("in_place", "Register data where it lies, without copying it."),
     "browse": ("history", "List the shelf's contents at a branch, tag, commit or date; show or download a file."),
     "branch": ("branches", "List, make, guard and delete branches."),
     "merge": ("branches", "Merge a branch into another."),

@@ -16,6 +16,7 @@ from everyshelf.client.errors import ProblemError, UnreachableError
 from everyshelf.client.events import EventsPart
 from everyshelf.client.exchange import ExchangePart
 from everyshelf.client.experiments import ExperimentsPart
+from everyshelf.client.in_place import InPlacePart
 from everyshelf.client.jobs import Progress, wait_for
 from everyshelf.client.looking_back import LookingBackPart
 from everyshelf.client.merging import MergingPart
@@ -65,6 +66,7 @@ class ShelfClient(
     TasksPart,
     NewsPart,
     SavedViewsPart,
+    InPlacePart,
     LookingBackPart,
 ):
     """One shelf of a service."""

@@ -44,7 +44,7 @@ def catch_up(desk: Desk, shelf: ShelfClient, prefer: Side | None = None) -> Caug
         return result
     head = shelf.branch(desk.home.branch).head if desk.home.branch else None
     there = shelf.artifacts(f"commit:{head}", files=True) if head else ()
-    wanted = {a.path: a for a in there if desk.is_taken(a.path)}
+    wanted = {a.path: a for a in there if desk.is_taken(a)}
     entries = load_entries(desk.root)
     rules = desk.root / FILE_NAME
     text = rules.read_text(encoding="utf-8") if rules.is_file() else ""

@@ -121,7 +121,7 @@ def _pairs(desk: Desk, shelf: ShelfClient, ref: str) -> list[_Pair]:
         there = {p: e.content for p, e in load_entries(desk.root).items()}
         wholes = find_wholes(desk.root)
     else:
-        artifacts = list(shelf.artifacts(ref, files=True))
+        artifacts = [a for a in shelf.artifacts(ref, files=True) if not a.in_place]
         there = {a.path: a.content for a in artifacts}
         wholes = sorted({a.within for a in artifacts if a.within} | set(find_wholes(desk.root)))
     pairs: dict[str, _Pair] = {}

@@ -59,6 +59,8 @@ class Taken:
     kept: list[str] = field(default_factory=list)
     """Edited here and changed there: left as they are."""
     unfolded: list[str] = field(default_factory=list)
+    in_place: list[str] = field(default_factory=list)
+    """Whose bytes lie outside the shelf: they stay there."""
 
 
 @dataclass(frozen=True)
@@ -132,7 +134,7 @@ class Desk:
 
     def _within_part(self, item: Item) -> Item:
         """A desk that has a part of its shelf leaves the rest alone: what is there under such a path is not known."""
-        if item.entry is not None or item.state != "new" or self.is_taken(item.path):
+        if item.entry is not None or item.state != "new" or self.has_part(item.path):
             return item
         reason = f"it lies outside the part this desk has; add it: everyshelf take --only {item.path}"
         return msgspec.structs.replace(item, state="blocked", content=None, reason=reason)
@@ -161,11 +163,11 @@ class Desk:
         follow_merge(self.root, shelf)
         head = shelf.branch(self.home.branch).head if self.home.branch else None
         ref = f"commit:{head}" if head else self.home.ref if self.home.branch is None else None
-        there = shelf.artifacts(ref, files=True) if ref is not None else ()
-        wanted = {a.path: a for a in there if self.is_taken(a.path)}
+        there = list(shelf.artifacts(ref, files=True)) if ref is not None else []
+        wanted = {a.path: a for a in there if self.is_taken(a)}
         states = {i.path: i for i in self.states()}
         entries = load_entries(self.root)
-        result = Taken()
+        result = Taken(in_place=[a.path for a in there if a.in_place and self.has_part(a.path)])
         fresh = [a for a in wanted.values() if self._is_wanted(a, states.get(a.path), entries, result)]
         self._check_room(fresh)
         # The newest rules first: what they leave out stays on the disk when it leaves the shelf.
@@ -197,7 +199,11 @@ class Desk:
         save_home(self.root, self.home)
         return result
 
-    def is_taken(self, path: str) -> bool:
+    def is_taken(self, artifact: Artifact) -> bool:
+        """Whether this desk has the artifact: it lies in its part of the shelf, and not in place somewhere else."""
+        return not artifact.in_place and self.has_part(artifact.path)
+
+    def has_part(self, path: str) -> bool:
         """Whether this desk has that part of the shelf; its rules it always has."""
         only = self.home.only
         return not only or path == RULES_FILE or any(path == one or path.startswith(f"{one}/") for one in only)

@@ -35,6 +35,8 @@ class Layout:
 
     def outside(self, path: str, entry: Entry, *, write: bool) -> GitEntry:
         """What Git has in place of the file ``entry`` at ``path``; a file has the mode of one that is not executed."""
+        if self.store.lies_outside(entry.id):
+            return GitEntry(FILE, self._written(self.note(path, entry), write=write))
         is_small = entry.size <= notes.MOST_BYTES
         if is_small and entry.id in self._blobs and not self.settings.is_noted(path, entry.size):
             return GitEntry(FILE, self._blobs[entry.id])

@@ -33,6 +33,7 @@ _TABLE: dict[str, tuple[str, str]] = {
     "promote": ("keeper", "promote"),
     "change environments": ("keeper", "promote"),
     "change bindings": ("keeper", "promote"),
+    "bring data in place": ("keeper", "write"),
     "capture": ("keeper", "write"),
     "make trial environments": ("author", "write"),
     "force a gate": ("owner", "promote"),

@@ -45,6 +45,7 @@ INSTALLED_APPS = [
     "everyshelf.service.saved_views",
     "everyshelf.service.backups",
     "everyshelf.service.keeping",
+    "everyshelf.service.in_place",
     "everyshelf.service.dav",
 ]
 MIDDLEWARE = [

@@ -21,6 +21,7 @@ _v1: list[URLPattern | URLResolver] = [
     path("shelves/<str:shelf>", include("everyshelf.service.reports.api")),
     path("find", include("everyshelf.service.find.api")),
     path("shelves/<str:shelf>/query", include("everyshelf.service.queries.api")),
+    path("shelves/<str:shelf>/in-place", include("everyshelf.service.in_place.api")),
     path("shelves/<str:shelf>/views", include("everyshelf.service.saved_views.api")),
     path("shelves/<str:shelf>/drafts", include("everyshelf.service.drafts.api")),
     path("shelves/<str:shelf>/checks", include("everyshelf.service.checks.api")),

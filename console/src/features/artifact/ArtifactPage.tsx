@@ -147,7 +147,14 @@ export function ArtifactPage() {
               ) : (
                 ", not committed yet"
               )}
-              {newest ? ` of ${newest}` : ""}, {size(a.size)}. “{a.summary}”, {a.author}, {when(a.recorded)}
+              {newest ? ` of ${newest}` : ""}, {size(a.size)}
+              {a.in_place && (
+                <>
+                  , <Link to={`/s/${key}/in-place?${new URLSearchParams({ ref: at })}`}>in place</Link> at{" "}
+                  <span className="mono">{a.in_place.split("?")[0]}</span>
+                </>
+              )}
+              . “{a.summary}”, {a.author}, {when(a.recorded)}
             </h1>
             <span className="end">
               <Switch label="Seen as">

@@ -3,10 +3,10 @@
 import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { answer, api, type Schemas } from "../../api/client";
+import { isAtWork } from "../../marks/jobs";
 import { count, size, when } from "../../marks/words";
 import { Table } from "../../parts/Table";
 import { Loading, ProblemBox } from "../../shell/states";
-import { isAtWork } from "./atWork";
 import { isLate } from "./late";
 
 const KEY = ["backups"];

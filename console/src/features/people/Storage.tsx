@@ -3,9 +3,9 @@
 import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { answer, api } from "../../api/client";
+import { isAtWork, isRunning } from "../../marks/jobs";
 import { count, size, when } from "../../marks/words";
 import { Loading, ProblemBox } from "../../shell/states";
-import { isAtWork, isRunning } from "./atWork";
 import { StorageHome } from "./StorageHome";
 import { StorageUnused } from "./StorageUnused";
 import { shareTaken } from "./share";

@@ -4,11 +4,11 @@ import { Button } from "@mui/material";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { answer, api, type Schemas } from "../../api/client";
+import { isRunning } from "../../marks/jobs";
 import { size } from "../../marks/words";
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
 import { ProblemBox } from "../../shell/states";
-import { isRunning } from "./atWork";
 
 const FOLDER = "folder";
 

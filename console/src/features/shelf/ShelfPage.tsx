@@ -1,7 +1,7 @@
 import { Breadcrumbs } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
-import { useNavigate } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { everyArtifact, type Listed, session, shelf, summary } from "../../api/queries";
 import { count, group, size } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
@@ -112,6 +112,9 @@ export function ShelfPage() {
               Download as zip
             </a>
           )}
+          <Link className="textact" to={`/s/${key}/in-place?${new URLSearchParams({ ref: at })}`}>
+            Data in place
+          </Link>
           {!isReadOnly(at) && <Upload shelf={key} branch={at} commit={found.data?.commit ?? null} />}
         </span>
       </div>

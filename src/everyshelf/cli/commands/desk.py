@@ -105,6 +105,7 @@ def take(
                 "removed": taken.removed,
                 "kept": taken.kept,
                 "unfolded": taken.unfolded,
+                "in_place": taken.in_place,
             }
         )
     else:
@@ -222,6 +223,9 @@ def _print_taken(desk: Desk, taken: Any) -> None:
     terminal.say(terminal.bold(sentence + removed) + f"; the desk is on {where}.")
     for path in taken.unfolded:
         terminal.say(terminal.line((2, terminal.dim("unfolded")), (13, f"{path}.unfolded/")))
+    if taken.in_place:
+        artifacts = terminal.count(len(_artifacts_of(desk, taken.in_place)), "artifact")
+        terminal.say(f"  {artifacts} in place, left there (everyshelf browse PATH --output FILE copies one)")
     here = find_desk()
     terminal.next_step(
         "everyshelf pending" if here is not None else f"cd {shlex.quote(str(desk.root))} && everyshelf pending"

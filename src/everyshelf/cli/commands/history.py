@@ -260,9 +260,13 @@ def browse(
 
 def _show_artifact(shelf, path, ref, output, encoding, as_json) -> None:  # type: ignore[no-untyped-def]
     if output is not None:
-        data = shelf.read(path, ref)
-        output.write_bytes(data)
-        terminal.say(f"{path} written to {output}, {terminal.size(len(data))}.")
+        part = output.with_name(f".{output.name}.part")
+        try:
+            shelf.download(path, part, ref)
+            part.replace(output)
+        finally:
+            part.unlink(missing_ok=True)
+        terminal.say(f"{path} written to {output}, {terminal.size(output.stat().st_size)}.")
         return
     text = shelf.text(path, ref, encoding=encoding)
     if as_json:
@@ -283,6 +287,9 @@ def verify(shelf_key: str | None, address: str | None, as_json: bool) -> None:
     if as_json:
         terminal.print_json(found)
     else:
+        if found.get("in_place"):
+            contents = terminal.count(found["in_place"], "content")
+            terminal.say(f"  {contents} in place: whether they are still there tells everyshelf in-place check")
         numbers = f"{terminal.count(found['commits'], 'commit')}, {terminal.count(found['nodes'], 'folder')}"
         numbers += f" and {terminal.count(found['contents'], 'file')}"
         verdict = (

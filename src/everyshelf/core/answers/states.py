@@ -16,7 +16,7 @@ ArtifactState = Literal["new", "edited", "moved", "gone", "same"]
 
 class ArtifactAt(msgspec.Struct, kw_only=True):
     """An artifact at a moment; ``size`` in bytes. ``whole``: a folder, all of whose files are this one artifact;
-    ``within``: the folder kept whole in which a file lies."""
+    ``within``: the folder kept whole in which a file lies; ``in_place``: where its bytes lie, if not in the store."""
 
     path: str
     name: str
@@ -33,6 +33,7 @@ class ArtifactAt(msgspec.Struct, kw_only=True):
     headline: str
     whole: bool = False
     within: str = ""
+    in_place: str = ""
 
 
 class ArtifactComparison(ComparisonAnswer, kw_only=True):

@@ -27,6 +27,7 @@ HEAD_BYTES = _HEAD.size + CHECK_BYTES
 MARK = b"ESr2"
 
 WHOLE, CHUNK, RECIPE = 1, 2, 3
+OUTSIDE = 4  # the payload: a note that says where the bytes lie (``outside``)
 RAW, ZSTD, DELTA = 0, 1, 2  # a delta's payload: the id of its base (32 B), then what ``deltas`` makes of both
 BASE_BYTES = 32
 

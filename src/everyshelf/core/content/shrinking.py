@@ -40,6 +40,8 @@ class Shrinker:
     def shrink(self, identity: str, older: str, progress: Progress = lambda done, total: None) -> int:
         """Make deltas of those pieces of a content that ``older`` has not got but something much like it; returns how
         many. Raises ``MissingError`` and ``BrokenError`` as reading does."""
+        if self._store.lies_outside(older) or self._store.lies_outside(identity):
+            return 0
         before = dict.fromkeys(piece for piece, _ in self._store.pieces(older))
         pieces = dict(self._store.pieces(identity))
         fresh = [piece for piece, size in pieces.items() if piece not in before and size >= _SMALLEST]

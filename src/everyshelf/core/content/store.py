@@ -3,7 +3,8 @@
 Content up to 128 KiB is one record. Longer content is cut into chunks (``cutter``), each stored once under its BLAKE3
 hash, and a recipe (cutter, size, list of chunks) stored under the content's own id. Chunks are compressed with zstd
 level 1 where that saves at least a sixteenth. What is much like an earlier version is later kept as a delta
-(``deltas``, ``shrinking``), which is found under the same id.
+(``deltas``, ``shrinking``), which is found under the same id. Of contents that lie elsewhere the store keeps a note
+(``outside``) and reads them there.
 
 Nothing is durable before ``sync``: callers sync, then write their record.
 """
@@ -26,8 +27,9 @@ from blake3 import blake3
 from everyshelf.core.content.cutter import CUTTER, cut_window
 from everyshelf.core.content.deltas import base_of, decode_delta
 from everyshelf.core.content.ids import content_id
+from everyshelf.core.content.outside import NothingOutside, Outside, OutsideNote, blocks_of, parse_note, range_of_block
 from everyshelf.core.content.place import FolderPlace, Place
-from everyshelf.core.content.records import CHUNK, DELTA, RAW, RECIPE, WHOLE, ZSTD, Record
+from everyshelf.core.content.records import CHUNK, DELTA, OUTSIDE, RAW, RECIPE, WHOLE, ZSTD, Record
 from everyshelf.core.content.segments import Segments
 from everyshelf.core.errors import BrokenError, MissingError
 
@@ -115,8 +117,11 @@ def _checked(data: bytes, identity: str) -> bytes:
 class ContentStore:
     """Content by id over the segments of one place."""
 
-    def __init__(self, place: Place | Path, *, segment_bytes: int | None = None) -> None:
+    def __init__(
+        self, place: Place | Path, *, segment_bytes: int | None = None, outside: Outside | None = None
+    ) -> None:
         place = FolderPlace(place) if isinstance(place, Path) else place
+        self._outside = outside or NothingOutside()
         self.segments = Segments(place, **({"segment_bytes": segment_bytes} if segment_bytes else {}))
         self._pool: ThreadPoolExecutor | None = None
         self._hashing: ThreadPoolExecutor | None = None
@@ -131,6 +136,13 @@ class ContentStore:
         if not self.segments.holds(bytes.fromhex(identity)):
             self.segments.append(_pack(bytes.fromhex(identity), WHOLE, data))
         return ContentInfo(identity, len(data))
+
+    def put_outside(self, note: OutsideNote) -> ContentInfo:
+        """Store a note for bytes that lie elsewhere (not yet durable, see ``sync``); the id it gives is the note's."""
+        payload = msgspec.json.encode(note)
+        identity = content_id(payload)
+        self.segments.append(Record(bytes.fromhex(identity), OUTSIDE, RAW, len(payload), payload))
+        return ContentInfo(identity, note.stamp.size)
 
     def put_stream(self, pieces: Iterable[bytes]) -> ContentInfo:
         """Store what ``pieces`` add up to, never holding more than a few windows of it."""
@@ -188,7 +200,30 @@ class ContentStore:
     def size(self, identity: str) -> int:
         """Length of the content in bytes; raises ``MissingError``."""
         record = self._record(identity)
+        if record.kind == OUTSIDE:
+            return parse_note(record.payload).stamp.size
         return record.raw_bytes if record.kind == WHOLE else _parse_recipe(self.unpack(record)).size
+
+    def lies_outside(self, identity: str) -> bool:
+        """True if the store has only a note of the content; whoever reads on its own account leaves it alone."""
+        try:
+            where = self.segments.find(bytes.fromhex(identity), refresh=True)
+        except ValueError:
+            return False
+        return where is not None and where.kind == OUTSIDE
+
+    def outside_note(self, identity: str) -> OutsideNote | None:
+        """The note of a content that lies elsewhere, None of one that is stored; raises ``MissingError``."""
+        record = self._record(identity)
+        return parse_note(record.payload) if record.kind == OUTSIDE else None
+
+    def check_outside(self, note: OutsideNote) -> None:
+        """Raise ``ChangedError`` or ``OutOfReachError`` unless the bytes are what the note says."""
+        self._outside.check(note)
+
+    def local_file(self, note: OutsideNote) -> Path | None:
+        """The file of this machine that holds the bytes, if one does."""
+        return self._outside.local(note)
 
     def read(self, identity: str) -> bytes:
         """The whole content, each piece checked; raises ``MissingError`` or ``BrokenError``."""
@@ -205,6 +240,11 @@ class ContentStore:
     def _pieces_of(self, record: Record, identity: str, start: int, stop: int | None) -> Iterator[bytes]:
         if record.kind == WHOLE:
             yield _checked(self.unpack(record), identity)[start:stop]
+            return
+        if record.kind == OUTSIDE:
+            note = parse_note(record.payload)
+            size = note.stamp.size
+            yield from self._outside.read(note, min(start, size), size if stop is None else min(stop, size))
             return
         recipe = _parse_recipe(self.unpack(record))
         stop = recipe.size if stop is None else min(stop, recipe.size)
@@ -243,12 +283,18 @@ class ContentStore:
         record = self._record(identity)
         if record.kind == WHOLE:
             return [(record.id, record.raw_bytes)]
+        if record.kind == OUTSIDE:
+            return blocks_of(parse_note(record.payload).stamp.size)
         return _parse_recipe(self.unpack(record)).chunks
 
     def read_piece(self, identity: str, piece: bytes) -> bytes:
         """One piece of a content, checked."""
         if piece.hex() == identity:
             return b"".join(self.iter_range(identity))
+        record = self._record(identity)
+        if record.kind == OUTSIDE:
+            note = parse_note(record.payload)
+            return b"".join(self._outside.read(note, *range_of_block(piece, note.stamp.size)))
         return self._chunk(piece, identity)
 
     def _record(self, identity: str) -> Record:
@@ -287,14 +333,23 @@ class ContentStore:
         return data
 
     def verify(self, identity: str) -> str | None:
-        """None if the content reads back to its id, else one line that says what is wrong."""
+        """None if the content reads back to its id, else one line that says what is wrong. Of one that lies elsewhere,
+        only its note is read; ``check_outside`` asks the place."""
         digest = hashlib.sha256()
         try:
+            record = self._record(identity)
+            if record.kind == OUTSIDE:
+                return self._verify_note(record)
             for piece in self.iter_range(identity):
                 digest.update(piece)
         except (BrokenError, MissingError, zstandard.ZstdError) as error:
             return str(error)
         return None if digest.hexdigest() == identity else f"content {identity[:12]} does not match its id"
+
+    @staticmethod
+    def _verify_note(record: Record) -> str | None:
+        same = content_id(record.payload) == record.id.hex()
+        return None if same else f"content {record.id.hex()[:12]} does not match its id"
 
 
 class ContentWriter:

@@ -109,7 +109,7 @@ def recognise(name: str, head: bytes, size: int | None = None) -> Recognition:
     """The kind of a file called ``name`` that starts with ``head`` (its first 64 KiB or all of it)."""
     whole = size is None or size <= len(head)
     if not head:
-        return _by_name(name) or Recognition("opaque", "", "the file is empty")
+        return by_name(name) or Recognition("opaque", "", "the file is empty")
     for mark, found in _SIGNATURES:
         if head.startswith(mark):
             return found
@@ -120,7 +120,7 @@ def recognise(name: str, head: bytes, size: int | None = None) -> Recognition:
     if head.startswith((b"PK\x03\x04", b"PK\x05\x06")):
         return _zip(name, head)
     if head.startswith(b"\x1f\x8b"):
-        inner = _by_name(PurePosixPath(name).stem)
+        inner = by_name(PurePosixPath(name).stem)
         return Recognition(inner.kind if inner else "archive", "gzip")
     if len(head) > 9 and head[8:10] in (b'{"', b"{ ") and int.from_bytes(head[:8], "little") < 100_000_000:
         return Recognition("model", "safetensors")
@@ -179,7 +179,7 @@ def _text(name: str, head: bytes, *, whole: bool) -> Recognition:
     if PurePosixPath(name).suffix.lower() in _PICKLE_NAMES and looks_like_pickle(head):
         return Recognition("model", "pickle")
     start = text.lstrip("\ufeff \t\r\n")[:1]
-    named = _by_name(name)
+    named = by_name(name)
     if start == "<" and not (named is not None and named.format == "markdown" and "<?xml" not in text[:100]):
         return _xml(head, named) or named or Recognition("report", "xml")
     if start in ("{", "[") and (found := _json(name, head, text, whole=whole)) is not None:
@@ -229,7 +229,8 @@ def _looks_like_ini(text: str) -> bool:
     return False
 
 
-def _by_name(name: str) -> Recognition | None:
+def by_name(name: str) -> Recognition | None:
+    """What the name alone says."""
     path = PurePosixPath(name.lower())
     suffix = path.suffix
     if suffix in _SCRIPTS:

@@ -14,6 +14,8 @@ EVERYSHELF_MAX_UPLOAD    largest upload in bytes                                
 EVERYSHELF_MAX_ROWS      bytes of rows kept from comparisons of tables, for paging               4 GiB
 EVERYSHELF_REACH         hosts that environments may be at, by commas: platforms, databases,     none
                          Git repositories. HOST or HOST:PORT; *.DOMAIN for all below it
+EVERYSHELF_IN_PLACE      folders whose files may be registered where they lie, by the path       none
+                         separator
 EVERYSHELF_PROXY         address of the proxy in front, whose X-Forwarded headers are believed   none
 EVERYSHELF_BACKUP        folder, best on another disk, that backups are written to               none
 EVERYSHELF_BACKUP_HOURS  how often, in hours; 0 for never on its own                             24
@@ -75,6 +77,7 @@ class Config:
     backup_keep: int = 14
     tidy_hours: int = 1
     grace_hours: int = 168
+    in_place: tuple[Path, ...] = ()
     store: str = ""
     store_endpoint: str = ""
     store_minutes: int = 10
@@ -135,6 +138,7 @@ def get_config() -> Config:
         backup_keep=max(1, _number("backup_keep", value("backup_keep", 14))),
         tidy_hours=_number("tidy_hours", value("tidy_hours", 1)),
         grace_hours=max(1, _number("grace_hours", value("grace_hours", 168))),
+        in_place=tuple(Path(p).absolute() for p in str(value("in_place", "")).split(os.pathsep) if p),
         store=str(value("store", "")),
         store_endpoint=str(value("store_endpoint", "")),
         store_minutes=max(1, _number("store_minutes", value("store_minutes", 10))),

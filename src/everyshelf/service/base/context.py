@@ -8,6 +8,7 @@ import shutil
 from collections.abc import Iterator
 from contextlib import contextmanager
 
+from everyshelf.core.content.outside import NothingOutside, Outside
 from everyshelf.core.content.store import ContentStore
 from everyshelf.core.history.trees import Trees
 from everyshelf.core.reading.worker import Worker
@@ -20,10 +21,19 @@ _RECOGNISING_SECONDS = 10.0
 _UNPACKING_SECONDS = 3600.0
 
 
+# What reads data that lies outside the store: a capability above this floor says it when it is loaded.
+_outside: list[Outside] = [NothingOutside()]
+
+
+def read_outside_with(outside: Outside) -> None:
+    """Have the store of this process read data in place with ``outside``; before the store is used."""
+    _outside[0] = outside
+
+
 @functools.cache
 def get_store() -> ContentStore:
     """The content store of this process."""
-    return ContentStore(get_place())
+    return ContentStore(get_place(), outside=_outside[0])
 
 
 @functools.cache

@@ -33,9 +33,9 @@ def room_for_contents(size: int) -> bool:
     return free_bytes() - 2 * size >= LEAST_FREE_BYTES
 
 
-def require_room() -> None:
-    """Raise ``StorageError`` if no contents can be taken any more."""
-    if not room_for_contents(0):
+def require_room(size: int = 0) -> None:
+    """Raise ``StorageError`` if no contents can be taken any more, or no file of ``size`` bytes be written."""
+    if free_bytes() - size < LEAST_FREE_BYTES:
         raise no_room()
 
 

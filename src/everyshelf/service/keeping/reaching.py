@@ -19,7 +19,7 @@ from pathlib import Path
 
 import orjson
 
-from everyshelf.core.content.records import WHOLE
+from everyshelf.core.content.records import OUTSIDE, WHOLE
 from everyshelf.core.content.store import ContentStore
 from everyshelf.core.errors import BrokenError
 
@@ -28,7 +28,15 @@ _ID_IN_BYTES = re.compile(rb"(?<![0-9a-f])[0-9a-f]{64}(?![0-9a-f])")
 _DOCUMENT_BYTES = 64 * 1024 * 1024
 
 # Tables of which nothing hangs: what was said, worked out or looked for.
-TELLS_ONLY = frozenset({"log_logentry", "lineage_makingpart", "uses_stateread", "idempotency_keptanswer"})
+TELLS_ONLY = frozenset(
+    {
+        "log_logentry",
+        "lineage_makingpart",
+        "uses_stateread",
+        "idempotency_keptanswer",
+        "shelves_outsidecontent",
+    }
+)
 _HELD = "shelves_shelfcontent"
 # Contents of artifacts are followed from the folders that name them, where it is known whether they are folders.
 _FILES_ONLY = frozenset({("shelves_artifactversion", "content"), ("shelves_mergedcontent", "content")})
@@ -70,6 +78,8 @@ class Reach:
             self._followed.add(one)
             self.contents.add(one)
             name = one.hex()
+            if where.kind == OUTSIDE:
+                continue
             if where.kind != WHOLE and self._store.size(name) > _DOCUMENT_BYTES:
                 continue
             data = self._store.read(name)

@@ -190,6 +190,27 @@ class ShelfContent(models.Model):
         ]
 
 
+class OutsideContent(models.Model):
+    """That the bytes of a content lie in a place outside the store, and what is known of them.
+
+    ``stamp``: what the place said of them, as ``Stamp``. ``sha256``: of the bytes, where they were read once.
+    ``checked``: when the place was last asked; ``problem``: what was wrong then.
+    """
+
+    content = models.CharField(max_length=64, unique=True)
+    shelf = models.ForeignKey(Shelf, models.SET_NULL, null=True, related_name="+")
+    address = models.TextField()
+    size = models.BigIntegerField()
+    stamp = models.JSONField()
+    sha256 = models.CharField(max_length=64, blank=True)
+    registered = models.DateTimeField()
+    checked = models.DateTimeField(null=True)
+    problem = models.TextField(blank=True)
+
+    class Meta:
+        indexes = [models.Index(fields=["shelf", "address"], name="outside_by_address")]
+
+
 class CachedComparison(models.Model):
     """A comparison that was made before: both contents, the rules and the reader say all there is to know."""
 

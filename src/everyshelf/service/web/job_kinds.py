@@ -14,6 +14,7 @@ _MODULES = (
     "everyshelf.service.exchange.jobs",
     "everyshelf.service.backups.jobs",
     "everyshelf.service.keeping.jobs",
+    "everyshelf.service.in_place.jobs",
     "everyshelf.service.events.jobs",
 )
 

@@ -27,6 +27,7 @@ from everyshelf.service.base.context import get_store, get_trees, recogniser
 from everyshelf.service.base.keys import digest
 from everyshelf.service.environments.actions.bindings import Values, bind
 from everyshelf.service.environments.models import Deployment, Environment, Phase
+from everyshelf.service.shelves.actions.outside import outside_addresses
 from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.seen import versions_at
 from everyshelf.service.shelves.actions.verify import check_manifest
@@ -232,11 +233,18 @@ class _Rows:
 
     def __init__(self, aim: Aim, destination: Destination, files: dict[str, tuple[str, int]]) -> None:
         self._aim, self._destination, self._files = aim, destination, files
+        self._outside = outside_addresses(source for source, _ in files.values())
 
     def row(self, path: str) -> tuple[Row, Placed]:
         """The record and what will lie there; what cannot be put in is a problem of the aim."""
         source, size = self._files[path]
         plain = Row(source, size), Placed(source, size)
+        if source in self._outside:
+            self._aim.problems[path] = (
+                f"{path} lies in place, outside the shelf, so its bytes are not deployed; tag a selection without it, "
+                "or have the environment leave it out (env change --leave-out)"
+            )
+            return plain
         try:
             bound = self._bound(path)
             placed = (

@@ -13,7 +13,7 @@ from everyshelf.core.answers.find import PlaceText
 from everyshelf.core.finding.words import words_in
 from everyshelf.core.reading.messages import FileAt
 from everyshelf.service.base.acts import aside
-from everyshelf.service.base.context import reader
+from everyshelf.service.base.context import get_store, reader
 from everyshelf.service.find.actions.heads import note_read, refresh_heads
 from everyshelf.service.find.models import FoundVersion
 from everyshelf.service.shelves.actions.contents import as_given
@@ -74,6 +74,8 @@ def _read(
 def _places(version: ArtifactVersion) -> list[PlaceText]:
     if version.size > _MOST_BYTES and version.kind != "dataset":
         return []
+    if get_store().lies_outside(version.content):
+        return []  # data in place is read when someone asks for it, and found by its name
     with as_given(entry_of(version)) as file, reader() as worker:
         return worker.places(FileAt(version.path, str(file)), rules=rules_at(version.commit.root).source)
 

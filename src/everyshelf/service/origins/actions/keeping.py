@@ -15,7 +15,7 @@ from everyshelf.core.origins.tables import Block
 from everyshelf.core.reading.messages import FileAt
 from everyshelf.service.base.acts import aside
 from everyshelf.service.base.config import get_config
-from everyshelf.service.base.context import reader
+from everyshelf.service.base.context import get_store, reader
 from everyshelf.service.jobs.actions import start_job
 from everyshelf.service.origins.actions.table_steps import tables_step
 from everyshelf.service.origins.models import RowBlock, VersionStep
@@ -69,7 +69,7 @@ def keep_steps(commit: Commit, give_way: Callable[[], None]) -> None:
     versions = commit.versions.filter(content__gt="", number__gt=1).select_related("commit", "shelf")[:_MOST_IN_COMMIT]
     done = set(known.values_list("version", flat=True))
     for version in versions:
-        if version.pk in done:
+        if version.pk in done or get_store().lies_outside(version.content):
             continue
         give_way()
         rows = versions_of(version)

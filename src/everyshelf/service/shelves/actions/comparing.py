@@ -16,7 +16,9 @@ from everyshelf.core.answers.findings import FindingAnswer
 from everyshelf.core.answers.tables import RowPage, TableFingerprint
 from everyshelf.core.compare.known import compare_known
 from everyshelf.core.compare.options import CompareOptions
-from everyshelf.core.errors import LimitError
+from everyshelf.core.compare.result import as_bytes
+from everyshelf.core.content.outside import ChangedError
+from everyshelf.core.errors import LimitError, OutOfReachError
 from everyshelf.core.history.names import file_name
 from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.rules import Rules
@@ -60,6 +62,11 @@ def compare_pair(pair: Pairing, rules: Rules, effort: Effort, *, tick: Tick | No
         return known_answer(basis, ComparisonAnswer)
     try:
         return remembered(basis, ComparisonAnswer, lambda: _worked_out(pair, rules, tick, effort))
+    except (ChangedError, OutOfReachError) as error:
+        if not error.code.startswith("in_place."):
+            raise
+        # What was not read is not judged, and not remembered either: the place may answer the next time.
+        return as_bytes(pair.path, pair.before.size, pair.after.size, error.message).answer()
     except LimitError:
         if len(_slow) >= _MOST_SLOW:
             _slow.clear()

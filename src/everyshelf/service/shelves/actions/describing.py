@@ -7,6 +7,7 @@ from collections.abc import Callable
 from everyshelf.core.compare.sentences import effect_of, headline
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.kinds.rules import Rules
+from everyshelf.service.base.context import get_store
 from everyshelf.service.shelves.actions.comparing import FINGERPRINT_BYTES, compare_pair, make_fingerprint
 from everyshelf.service.shelves.actions.lineage import lineage_of
 from everyshelf.service.shelves.actions.listing import entry_of
@@ -48,6 +49,8 @@ def _described(version: ArtifactVersion, previous: ArtifactVersion | None, rules
     before, after = entry_of(previous), entry_of(version)
     if before.id == after.id:
         return "alters", f"moved from {previous.path}" if previous.path != version.path else "same content again"
+    if any(get_store().lies_outside(entry.id) for entry in (before, after)):
+        return "", "in place, compared when it is asked for"
     if version.kind == "dataset" and min(before.size, after.size) >= FINGERPRINT_BYTES:
         for path, entry in ((previous.path, before), (version.path, after)):
             make_fingerprint(path, entry, rules)

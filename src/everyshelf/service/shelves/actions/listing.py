@@ -16,6 +16,7 @@ from everyshelf.core.history.paths import check_path
 from everyshelf.core.history.trees import Entry
 from everyshelf.service.base.context import get_trees
 from everyshelf.service.shelves.actions.lineage import Lineage, lineage_of
+from everyshelf.service.shelves.actions.outside import told_outside
 from everyshelf.service.shelves.actions.pages import pages
 from everyshelf.service.shelves.actions.recognising import kinds_of
 from everyshelf.service.shelves.actions.recording import rules_at
@@ -98,6 +99,8 @@ def describe(
         one = artifact_json(path, entry.id, entry.size, version, whole=entry.type == "whole", within=within)
         one["name"] = names[within] + path.removeprefix(within) if within else names[path]
         told.append(one)
+    for one, address in told_outside(told):
+        one["in_place"] = address
     return _with_kinds(commit, told, dict(rows))
 
 
@@ -145,6 +148,7 @@ def artifact_json(
         "headline": version.headline if version else "",
         "whole": whole,
         "within": within,
+        "in_place": "",
     }
 
 
@@ -200,7 +204,7 @@ def artifact_history(shelf: Shelf, at: Resolved, path: str) -> orjson.Fragment:
 def _history(shelf: Shelf, at: Resolved, entry: Entry, current: SeenVersion) -> list[dict[str, Any]]:
     line: set[int] = lineage_of(shelf).ancestors(at.commit.pk) if at.commit else set()
     rows = see_versions(ArtifactVersion.objects.filter(artifact_id=current.artifact_id).order_by("-pk"))
-    return [
+    told = [
         {
             **artifact_json(r.path, r.content, r.size, r, whole=entry.type == "whole"),
             "moved_from": r.moved_from,
@@ -211,6 +215,9 @@ def _history(shelf: Shelf, at: Resolved, entry: Entry, current: SeenVersion) -> 
         }
         for r in rows
     ]
+    for one, address in told_outside(told):
+        one["in_place"] = address
+    return told
 
 
 def commit_json(commit: Commit, lineage: Lineage | None = None) -> dict[str, Any]:

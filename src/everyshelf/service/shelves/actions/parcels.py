@@ -16,6 +16,7 @@ from everyshelf.core.uses.names import PathsOf, files_meant
 from everyshelf.core.uses.places import NAMING_KINDS
 from everyshelf.service.base.context import get_store, get_trees
 from everyshelf.service.shelves.actions.naming import names_of
+from everyshelf.service.shelves.actions.outside import outside_addresses
 from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import Resolved
 from everyshelf.service.shelves.actions.seen import SeenVersion, versions_at
@@ -34,6 +35,9 @@ def pack_state(
     chosen = _selected(files, paths)
     if dependencies:
         chosen = _with_what_they_need(shelf, at, files, chosen)
+    outside = outside_addresses(files[path].id for path in chosen)
+    in_place = {path: outside[files[path].id] for path in sorted(chosen) if files[path].id in outside}
+    chosen -= in_place.keys()
     if not chosen:
         raise InvalidError("there is nothing to pack", code="parcel.empty", hint="Name a tag, or artifacts on it.")
     versions = versions_at(shelf, at.commit, {path: files[path].id for path in chosen})
@@ -50,6 +54,7 @@ def pack_state(
         "selection": sorted(paths) or None,
         "dependencies": dependencies,
         "artifacts": len(chosen),
+        **({"in_place": in_place} if in_place else {}),
     }
     rules = rules_at(at.root)
     packed = [

@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable, Mapping
 from everyshelf.core.history.trees import Change, Entry
 from everyshelf.core.kinds.recognise import HEAD_BYTES
 from everyshelf.core.kinds.rules import Rules
+from everyshelf.core.kinds.unread import kind_of_unread
 from everyshelf.service.base.context import get_store, get_trees, recogniser
 
 RECOGNISED_BYTES = 1024 * 1024
@@ -30,6 +31,8 @@ def recognise_changes(
             result[change.path] = declared
         elif change.after.type == "whole":
             result[change.path] = _kind_of_folder(change.path, change.after)
+        elif get_store().lies_outside(change.after.id):
+            result[change.path] = kind_of_unread(change.path)  # data in place is not read to register it
         else:
             size = change.after.size
             waiting.append((change.path, _beginning(change.after, RECOGNISED_BYTES), size))
@@ -64,7 +67,11 @@ def _beginning(entry: Entry, most: int) -> bytes:
 def _kind_of_folder(path: str, entry: Entry) -> str:
     """A table in many files is a dataset; other folders are known for nothing but their files."""
     files: list[tuple[str, bytes, int]] = []
-    for inner, held in get_trees().files(entry.id):
+    held_files = list(get_trees().files(entry.id))
+    if any(get_store().lies_outside(held.id) for _, held in held_files):
+        kinds = {kind_of_unread(inner) for inner, _ in held_files}
+        return "dataset" if kinds == {"dataset"} else "opaque"
+    for inner, held in held_files:
         # The first file is looked into, of the others only how they begin.
         head = b"".join(get_store().iter_range(held.id, 0, 8)) if files else _beginning(held, RECOGNISED_BYTES)
         files.append((inner, head, held.size))

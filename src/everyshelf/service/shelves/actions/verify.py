@@ -33,7 +33,7 @@ def verify_shelf(shelf: Shelf, progress: Callable[[int, int, str], None]) -> dic
     what versions, tags, merges, drafts and deployments refer to.
 
     Returns counts and ``problems``: one line for each thing that does not match, the damaged ranges of the store
-    included.
+    included. Of data in place only the notes are read; whether it is still there is a question of its own.
     """
     problems = _Problems()
     problems.extend(_records())
@@ -53,8 +53,10 @@ def verify_shelf(shelf: Shelf, progress: Callable[[int, int, str], None]) -> dic
         with problems.of(f"commit {commit.uid[:8]}"):
             problems.extend(_check_commit(commit, parents.get(commit.pk, [])))
             problems.extend(_check_tree(commit, seen_nodes, contents))
+    outside = 0
     for done, identity in enumerate(contents, len(commits)):
         progress(done, total, f"content {identity[:12]}")
+        outside += get_store().lies_outside(identity)
         wrong = get_store().verify(identity)
         if wrong:
             harmed = ""
@@ -72,6 +74,7 @@ def verify_shelf(shelf: Shelf, progress: Callable[[int, int, str], None]) -> dic
         "commits": len(commits),
         "contents": len(contents),
         "nodes": len(seen_nodes),
+        "in_place": outside,
         "problems": problems.lines,
         "more": problems.more,
     }

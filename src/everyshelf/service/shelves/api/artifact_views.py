@@ -33,6 +33,7 @@ from everyshelf.service.shelves.actions import (
     unfolding,
     zipping,
 )
+from everyshelf.service.shelves.actions.outside import outside_address
 from everyshelf.service.shelves.actions.refs import Resolved, parse_moment, resolve
 from everyshelf.service.shelves.actions.seen import SeenVersion
 from everyshelf.service.shelves.api import shapes
@@ -140,7 +141,8 @@ class ArtifactView(_ArtifactView):
         _, at, path, entry, version = self.located(request, shelf)
         within = listing.within(at, path) if "version" not in request.query_params else ""
         is_whole = entry.type == "whole"
-        return Response(listing.artifact_json(path, entry.id, entry.size, version, whole=is_whole, within=within))
+        told = listing.artifact_json(path, entry.id, entry.size, version, whole=is_whole, within=within)
+        return Response({**told, "in_place": outside_address(entry.id)})
 
 
 class ArtifactHistoryView(_ArtifactView):

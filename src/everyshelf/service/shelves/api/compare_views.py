@@ -31,6 +31,7 @@ from everyshelf.service.http.views import number_of, path_of
 from everyshelf.service.jobs.actions import start_job
 from everyshelf.service.shelves.actions import comparing, comparison, drawings, listing, recording
 from everyshelf.service.shelves.actions.makers import made_between
+from everyshelf.service.shelves.actions.outside import outside_address
 from everyshelf.service.shelves.actions.pairs import Pairing, beside_of
 from everyshelf.service.shelves.actions.parting import parted, since_parting
 from everyshelf.service.shelves.actions.refs import Resolved, resolve
@@ -299,5 +300,6 @@ def _side(
         if error.code != "artifact.missing":
             raise
         return None, None, {}
-    artifact = ArtifactAt(**listing.artifact_json(path, entry.id, entry.size, version, whole=entry.type == "whole"))
+    told = listing.artifact_json(path, entry.id, entry.size, version, whole=entry.type == "whole")
+    artifact = ArtifactAt(**{**told, "in_place": outside_address(entry.id)})
     return artifact, entry, beside_of(root, path, entry)

@@ -114,6 +114,7 @@ class ArtifactOut(serializers.Serializer[Any]):
     headline = serializers.CharField()
     whole = serializers.BooleanField()
     within = serializers.CharField()
+    in_place = serializers.CharField(help_text="Where its bytes lie, if not in the store.")
 
 
 class ArtifactVersionOut(ArtifactOut):

@@ -18,7 +18,7 @@ from everyshelf.core.uses.names import keys_of
 from everyshelf.core.uses.places import LINKED_KINDS
 from everyshelf.service.base.acts import aside
 from everyshelf.service.base.config import get_config
-from everyshelf.service.base.context import get_trees
+from everyshelf.service.base.context import get_store, get_trees
 from everyshelf.service.jobs.actions import start_job
 from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.actions.naming import MOST_NAMING_BYTES, names_of
@@ -167,7 +167,7 @@ def _read(shelf: Shelf, versions: Iterable[SeenVersion]) -> list[str]:
 
 
 def _names(version: SeenVersion) -> FileReferences:
-    if version.size > MOST_NAMING_BYTES:
+    if version.size > MOST_NAMING_BYTES or get_store().lies_outside(version.content):
         return NO_REFERENCES
     rules = rules_at(version.commit.root)
     found = names_of(version.path, Entry(version.path, "artifact", version.content, version.size), rules)

@@ -1,6 +1,6 @@
 /** Whether a job has not ended. */
 
-import type { Schemas } from "../../api/client";
+import type { Schemas } from "../api/client";
 
 type Job = Schemas["StorageOut"]["job"];
 

@@ -1,0 +1,1 @@
+"""The use cases of data in place."""
