@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import Any
 
 import boto3
+import fsspec
 import httpx
 import pyarrow as pa
 import pyarrow.parquet as pq
@@ -116,6 +117,23 @@ class FolderTests(InPlaceCase):
         self.addCleanup(target.unlink)
         self.shelf.download_zip(target)
         return target.read_bytes()
+
+    def test_addresses_for_data_tools_and_the_network_folder(self) -> None:
+        large = random.Random(9).randbytes(2_300_000)
+        self.write("large.bin", large)
+        self.add()
+        host = self.own.address.partition("://")[2]
+        tools = fsspec.filesystem("shelf", token=self.own.token(), skip_instance_cache=True)
+        with tools.open(f"shelf://{host}/{self.shelf.key}/data/large.bin") as file:
+            file.seek(1_048_570)
+            self.assertEqual(file.read(20), large[1_048_570:1_048_590])
+        auth = ("owner", self.own.token())
+        at = f"{self.own.address}/dav/{self.shelf.key}/branches/main/data/large.bin"
+        answer = httpx.get(at, auth=auth, headers={"Range": "bytes=2299990-2299999"}, timeout=300)
+        self.assertEqual((answer.status_code, answer.content), (206, large[-10:]))
+        self.write("large.bin", large[::-1])
+        answer = httpx.get(at, auth=auth, timeout=300)
+        self.assertEqual(answer.status_code, 409, answer.text[:200])
 
     def test_versions_are_compared_by_meaning(self) -> None:
         self.add("data/fares.csv", self.write("january.csv", FARES))

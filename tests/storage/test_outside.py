@@ -94,7 +94,7 @@ class FolderTests(Laws, unittest.TestCase):
         self.data = self.folder / "data"
         self.data.mkdir()
         # In production two seconds, for disks whose clock has such steps; here one step of the system's own is enough.
-        self.place = Folders((self.data,), lambda _: time.sleep(0.05))
+        self.place = Folders((self.data,), pause=lambda _: time.sleep(0.05))
 
     def put(self, name: str, data: bytes) -> str:  # type: ignore[override]
         (self.data / name).parent.mkdir(parents=True, exist_ok=True)
@@ -144,10 +144,23 @@ class FolderTests(Laws, unittest.TestCase):
             "/",
         ):
             self.refused(address)
+        with self.assertRaises(RefusedError):
+            list(self.place.listed(f"{self.data}/way"))
+        (self.data / "inside").symlink_to(self.data / "real")
+        address = self.put("real/a.csv", b"x")
+        self.assertEqual([one.address for one in self.place.listed(f"{self.data}/inside")], [address])
         nowhere = Folders(())
         with self.assertRaises(RefusedError) as caught:
             list(nowhere.listed(str(self.data)))
         self.assertIn("EVERYSHELF_IN_PLACE", caught.exception.hint)
+
+    def test_what_is_the_service_s_own_is_never_read(self) -> None:
+        self.put("own/records.sqlite", b"x")
+        self.put("a.csv", b"x")
+        self.place = Folders((self.data,), never=(self.data / "own",), pause=lambda _: time.sleep(0.05))
+        self.assertEqual([one.name for one in self.place.listed(str(self.data))], ["a.csv"])
+        self.refused(str(self.data / "own" / "records.sqlite"))
+        self.refused(str(self.data / "own"))
 
     def test_a_file_that_becomes_a_link_is_not_followed(self) -> None:
         found = self.found("rows.csv", b"secret")
@@ -186,7 +199,7 @@ class FolderTests(Laws, unittest.TestCase):
             self.put("fresh.csv", b"two")  # an edit within the same step of the clock
 
         path = self.put("fresh.csv", b"one")
-        (found,) = Folders((self.data,), pause).listed(path)
+        (found,) = Folders((self.data,), pause=pause).listed(path)
         self.assertEqual(len(waited), 1)
         self.assertGreater(waited[0], 0)
         self.assertEqual(self.read(found), b"two")

@@ -4241,15 +4241,15 @@ export interface components {
             problem: string;
         };
         /**
-         * @description A page of artifacts in place; ``bytes``, ``problems`` and ``unchecked`` count all of them. ``job``: the newest
-         *     that registers or checks data of the shelf.
+         * @description A page of artifacts in place; ``total`` and ``bytes`` count all of them; ``problems`` and ``unchecked`` too, on
+         *     the first page. ``job``: the newest that registers or checks data of the shelf.
          */
         InPlacePage: {
             items: components["schemas"]["InPlaceOut"][];
             total: number;
             bytes: number;
-            problems: number;
-            unchecked: number;
+            problems: number | null;
+            unchecked: number | null;
             next: string | null;
             job: components["schemas"]["JobOut"] | null;
         };

@@ -47,14 +47,14 @@ class InPlaceOut(serializers.Serializer[Any]):
 
 
 class InPlacePage(serializers.Serializer[Any]):
-    """A page of artifacts in place; ``bytes``, ``problems`` and ``unchecked`` count all of them. ``job``: the newest
-    that registers or checks data of the shelf."""
+    """A page of artifacts in place; ``total`` and ``bytes`` count all of them; ``problems`` and ``unchecked`` too, on
+    the first page. ``job``: the newest that registers or checks data of the shelf."""
 
     items = InPlaceOut(many=True)
     total = serializers.IntegerField()
     bytes = serializers.IntegerField()
-    problems = serializers.IntegerField()
-    unchecked = serializers.IntegerField()
+    problems = serializers.IntegerField(allow_null=True)
+    unchecked = serializers.IntegerField(allow_null=True)
     next = serializers.CharField(allow_null=True)
     job = JobOut(allow_null=True)
 

@@ -17,24 +17,32 @@ _SETTLED_NS = 2_000_000_000
 
 
 class Folders:
-    """Files at or below one of ``allowed``; links that lead out of them are not followed."""
+    """Files at or below one of ``allowed`` and of none of ``never``; links that lead out of them are not followed."""
 
-    def __init__(self, allowed: tuple[Path, ...], pause: Callable[[float], None] = time.sleep) -> None:
+    def __init__(
+        self,
+        allowed: tuple[Path, ...],
+        never: tuple[Path, ...] = (),
+        pause: Callable[[float], None] = time.sleep,
+    ) -> None:
         self._allowed = tuple(place.resolve() for place in allowed)
+        self._never = tuple(place.resolve() for place in never)
         self._pause = pause
 
     def listed(self, address: str) -> Iterator[Found]:
         """List a file, or all files below a folder, in the order of their names; what is no ordinary file is listed
         with the reason."""
         top = self._within(address)
+        if top.is_symlink():
+            top = self._within(str(top.resolve()))
         if top.is_file():
             yield Found("", str(top), self._settled(top))
             return
         if not top.is_dir():
             raise nothing_there(address)
         for folder, below, names in os.walk(top, onerror=_raise_unreached):
-            below.sort()
             here = Path(folder)
+            below[:] = sorted(name for name in below if not self._is_never(here / name))
             for name in [one for one in below if (here / one).is_symlink()]:
                 yield _left_out(top, here / name, "it is a link")
             for name in sorted(names):
@@ -104,7 +112,7 @@ class Folders:
         said = Path(address)
         if said.is_absolute() and "\0" not in address:
             path = said.parent.resolve() / said.name if said.name not in ("", "..") else said.resolve()
-            if any(path.is_relative_to(place) for place in self._allowed):
+            if any(path.is_relative_to(p) for p in self._allowed) and not self._is_never(path):
                 return path
         allowed = ", ".join(map(str, self._allowed))
         raise RefusedError(
@@ -114,6 +122,9 @@ class Folders:
             if allowed
             else "Whoever runs the service can allow folders: EVERYSHELF_IN_PLACE=/FOLDER",
         )
+
+    def _is_never(self, path: Path) -> bool:
+        return any(path.is_relative_to(place) for place in self._never)
 
     def _settled(self, path: Path) -> Stamp:
         """The stamp of a file, once a later edit would give it another."""

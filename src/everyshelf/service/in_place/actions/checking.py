@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
+import functools
 import hashlib
 import itertools
 from collections.abc import Callable, Iterable, Iterator
+from functools import partial
 from typing import Any
 
 import msgspec
+from django.db.models import QuerySet
 from django.utils import timezone
 
 from everyshelf.core.content.outside import ChangedError
-from everyshelf.core.errors import InvalidError, OutOfReachError
+from everyshelf.core.errors import InvalidError, OutOfReachError, RefusedError
 from everyshelf.core.history.paths import check_path
 from everyshelf.core.history.trees import Entry
-from everyshelf.service.base.acts import aside, one_act
+from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.context import get_store, get_trees
 from everyshelf.service.in_place.actions.places import reader_of, told
 from everyshelf.service.in_place.actions.registering import KIND as ADDING
@@ -25,30 +28,55 @@ from everyshelf.service.rights import Caller, require
 from everyshelf.service.shelves.actions.listing import decode_cursor, encode_cursor
 from everyshelf.service.shelves.actions.refs import Resolved, resolve
 from everyshelf.service.shelves.models import OutsideContent, Shelf
+from everyshelf.storage.outside.places import differs, gone, same_bytes
 
 KIND = "in-place-check"
 _AT_ONCE = 500
 _MOST_TOLD = 100
 
 Progress = Callable[[int, int, str], None]
+_Found = list[tuple[str, Entry]]
 
 
 def list_in_place(shelf: Shelf, at: Resolved, folder: str, cursor: str, limit: int) -> dict[str, Any]:
-    """A page of the artifacts in place of a state: where each lies, what is known of it; and counts of all of them."""
-    found = list(_in_place(at.root, folder))
+    """A page of the artifacts in place of a state: where each lies, what is known of it. The first page counts all of
+    them, too."""
+    found = _in_place(at.root, folder)
     start = decode_cursor(cursor)
     newest = Job.objects.filter(shelf=shelf, kind__in=(ADDING, KIND)).order_by("-pk").first()
-    items = [_told(path, row) for path, row in itertools.islice(found, start, start + limit)]
-    after = start + len(items)
+    page = found[start : start + limit]
+    rows = {row.content: row for some in _batches(page) for row in _rows(some)}
+    problems, unchecked = (None, None) if start else _counts(found)
+    after = start + len(page)
     return {
-        "items": items,
+        "items": [_told(path, rows[entry.id]) for path, entry in page],
         "total": len(found),
-        "bytes": sum(row.size for _, row in found),
-        "problems": sum(bool(row.problem) for _, row in found),
-        "unchecked": sum(row.checked is None for _, row in found),
+        "bytes": sum(entry.size for _, entry in found),
+        "problems": problems,
+        "unchecked": unchecked,
         "next": encode_cursor(after) if after < len(found) else None,
         "job": job_json(newest) if newest is not None else None,
     }
+
+
+def _counts(found: _Found) -> tuple[int, int]:
+    """How many had a problem when they were checked, and how many were not checked."""
+    problems = unchecked = 0
+    for some in _batches(found):
+        known = {content: (checked, problem) for content, checked, problem in _values(some, "checked", "problem")}
+        for _, entry in some:
+            checked, problem = known[entry.id]
+            problems += bool(problem)
+            unchecked += checked is None
+    return problems, unchecked
+
+
+def _rows(some: _Found) -> QuerySet[OutsideContent]:
+    return OutsideContent.objects.filter(content__in={entry.id for _, entry in some})
+
+
+def _values(some: _Found, *fields: str) -> Any:
+    return _rows(some).values_list("content", *fields)
 
 
 def _told(path: str, row: OutsideContent) -> dict[str, Any]:
@@ -66,15 +94,23 @@ def _told(path: str, row: OutsideContent) -> dict[str, Any]:
     }
 
 
-def _in_place(root: str, folder: str) -> Iterator[tuple[str, OutsideContent]]:
-    """Path and record of each artifact in place of a state, below a folder, by path."""
+@functools.lru_cache(maxsize=4)
+def _in_place(root: str, folder: str) -> _Found:
+    """Path and entry of each artifact in place of a state, below a folder, by path. What a root names is outside before
+    the root is made, so that this never changes."""
+    found: _Found = []
     if not OutsideContent.objects.exists():
-        return
-    files = _files(root, folder)
-    while some := list(itertools.islice(files, _AT_ONCE)):
-        rows = OutsideContent.objects.filter(content__in={entry.id for _, entry in some})
-        known = {row.content: row for row in rows}
-        yield from ((path, known[entry.id]) for path, entry in some if entry.id in known)
+        return found
+    for some in _batches(_files(root, folder)):
+        known = {content for (content,) in _values(some)}
+        found += [(path, entry) for path, entry in some if entry.id in known]
+    return found
+
+
+def _batches(files: Iterable[tuple[str, Entry]]) -> Iterator[_Found]:
+    rest = iter(files)
+    while some := list(itertools.islice(rest, _AT_ONCE)):
+        yield some
 
 
 def _files(root: str, folder: str) -> Iterator[tuple[str, Entry]]:
@@ -102,21 +138,21 @@ def start_checking(caller: Caller, shelf: Shelf, at: Resolved, folder: str, *, f
 
 def check_in_place(shelf: Shelf, given: dict[str, Any], progress: Progress) -> dict[str, Any]:
     """The work of the job: how many are as they were, and what is wrong with the others."""
-    found = list(_in_place(resolve(shelf, given["ref"]).root, given["folder"]))
-    total, done, wrong = sum(row.size for _, row in found), 0, dict[str, str]()
-    for number, (path, row) in enumerate(found):
-        if given["fingerprint"]:
-            problem = _read(row, lambda so_far, path=path, done=done: progress(done + so_far, total, path))  # type: ignore[misc]
-        else:
-            progress(number, len(found), path)
-            problem = _asked(row)
-        done += row.size
-        with aside():
-            OutsideContent.objects.filter(pk=row.pk).update(
-                checked=timezone.now(), problem=problem[:2000], sha256=row.sha256, stamp=row.stamp
-            )
-        if problem:
-            wrong[path] = problem
+    found = _in_place(resolve(shelf, given["ref"]).root, given["folder"])
+    total, done, number, wrong = sum(entry.size for _, entry in found), 0, 0, dict[str, str]()
+    for some in _batches(found):
+        rows = {row.content: row for row in _rows(some)}
+        for path, entry in some:
+            row = rows[entry.id]
+            if given["fingerprint"]:
+                row.problem = _read(row, partial(_part, progress, done, total, path))
+            else:
+                progress(number, len(found), path)
+                row.problem = _asked(row)
+            done, number = done + row.size, number + 1
+            if row.problem:
+                wrong[path] = row.problem
+        _keep(list(rows.values()), given["fingerprint"])
     return {
         "checked": len(found),
         "bytes": total if given["fingerprint"] else 0,
@@ -125,14 +161,30 @@ def check_in_place(shelf: Shelf, given: dict[str, Any], progress: Progress) -> d
     }
 
 
+def _part(progress: Progress, done: int, total: int, path: str, so_far: int) -> None:
+    progress(done + so_far, total, path)
+
+
+def _keep(rows: list[OutsideContent], fingerprint: bool) -> None:
+    """Write down what was found: of those that are as they were in one go."""
+    as_they_were = [row.pk for row in rows if not row.problem and not fingerprint]
+    with one_act():
+        OutsideContent.objects.filter(pk__in=as_they_were).update(checked=timezone.now(), problem="")
+        for row in rows:
+            if row.problem or fingerprint:
+                row.checked = timezone.now()
+                row.save(update_fields=["checked", "problem", "sha256", "stamp"])
+
+
 def _asked(row: OutsideContent) -> str:
-    note = get_store().outside_note(row.content)
+    address, before = row.address, stamp_of(row)
     try:
-        if note is not None:
-            get_store().check_outside(note)
-    except (ChangedError, OutOfReachError) as error:
+        now = reader_of(address, row.shelf_id).stamp(address)
+    except FileNotFoundError:
+        return gone(told(address)).message
+    except (ChangedError, OutOfReachError, RefusedError) as error:
         return error.message
-    return ""
+    return "" if same_bytes(before, now) else differs(told(address), before, now).message
 
 
 def _read(row: OutsideContent, tell: Callable[[int], None]) -> str:
@@ -144,7 +196,7 @@ def _read(row: OutsideContent, tell: Callable[[int], None]) -> str:
         if not row.sha256:
             return error.message
         return _read_again(row, error.message, tell)
-    except OutOfReachError as error:
+    except (OutOfReachError, RefusedError) as error:
         return error.message
     if row.sha256 and row.sha256 != found:
         return f"{told(row.address)} says the same of itself, but its bytes are others than those that were read before"
@@ -160,7 +212,7 @@ def _read_again(row: OutsideContent, why: str, tell: Callable[[int], None]) -> s
             return why
     except FileNotFoundError:
         return why
-    except (ChangedError, OutOfReachError) as error:
+    except (ChangedError, OutOfReachError, RefusedError) as error:
         return error.message
     row.stamp = msgspec.to_builtins(now)
     return ""

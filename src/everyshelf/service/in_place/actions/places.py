@@ -85,7 +85,8 @@ def told(address: str) -> str:
 def reader_of(address: str, shelf: int | None) -> OutsidePlace:
     """What reads at an address, with the credentials that a shelf (its record number) has for it."""
     if address.startswith("/"):
-        return Folders(get_config().in_place)
+        config = get_config()
+        return Folders(config.in_place, never=(config.data, config.key_file))
     place = place_of(address)
     keys = while_unchanged(("in place keys", shelf, place), lambda: _keys_of(shelf, place))
     return _remote(address.startswith("s3://"), keys, os.getpid())
