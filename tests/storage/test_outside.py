@@ -10,6 +10,7 @@ import time
 import unittest
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import boto3
 import httpx
@@ -365,6 +366,16 @@ class BucketTests(Laws, unittest.TestCase):
         found = self.found("large.bin", LARGE)
         self.server.fault = breaking_off(2)
         self.assertEqual(self.read(found), LARGE)
+
+    def test_a_service_that_does_not_know_conditions(self) -> None:
+        def fault(environ: dict[str, Any], app: Any, start_response: Any) -> Any:
+            environ.pop("HTTP_IF_MATCH", None)
+            return app(environ, start_response)
+
+        found = self.found("rows.csv", b"a,b\n1,2\n")
+        self.put("rows.csv", b"a,b\n1,3\n")
+        self.server.fault = fault
+        self.assertEqual(self.problem(lambda: self.read(found)).code, "in_place.changed")
 
     def test_refusals_are_told_apart(self) -> None:
         found = self.found("rows.csv", b"abc")
