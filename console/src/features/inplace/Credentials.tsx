@@ -7,6 +7,7 @@ import { answer, api } from "../../api/client";
 import { when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
 import { Ask } from "../../parts/Ask";
+import { EndpointField } from "../../parts/EndpointField";
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
 import { Table } from "../../parts/Table";
@@ -114,13 +115,7 @@ function SetCredentials({ shelf, onSet }: { shelf: string; onSet: () => unknown 
           />
           {isBucket && (
             <>
-              <Field
-                label="Address of the service that has the bucket, if it is one of your own"
-                mono
-                placeholder="https://HOST"
-                value={endpoint}
-                onChange={(e) => setEndpoint(e.target.value)}
-              />
+              <EndpointField value={endpoint} onChange={setEndpoint} />
               <Field label="Id of the key" mono required value={keyId} onChange={(e) => setKeyId(e.target.value)} />
             </>
           )}

@@ -4,6 +4,7 @@ import { Button } from "@mui/material";
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { answer, api } from "../../api/client";
+import { EndpointField } from "../../parts/EndpointField";
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
 import { ProblemBox } from "../../shell/states";
@@ -57,15 +58,7 @@ export function Register({ shelf, branch, busy, onStart }: Props) {
             value={address}
             onChange={(e) => setAddress(e.target.value)}
           />
-          {isBucket && (
-            <Field
-              label="Address of the service that has the bucket, if it is one of your own"
-              mono
-              placeholder="https://HOST"
-              value={endpoint}
-              onChange={(e) => setEndpoint(e.target.value)}
-            />
-          )}
+          {isBucket && <EndpointField value={endpoint} onChange={setEndpoint} />}
           <Field label="Path on the shelf" mono required placeholder="data/trips" value={path} onChange={(e) => setPath(e.target.value)} />
           {add.error && <ProblemBox error={add.error} />}
           <div className="acts">

@@ -6,6 +6,7 @@ import { useState } from "react";
 import { answer, api, type Schemas } from "../../api/client";
 import { isRunning } from "../../marks/jobs";
 import { size } from "../../marks/words";
+import { EndpointField } from "../../parts/EndpointField";
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
 import { ProblemBox } from "../../shell/states";
@@ -87,13 +88,7 @@ function MoveForm({ isAway, busy, error, move, cancel }: FormProps) {
         value={bucket}
         onChange={(e) => setBucket(e.target.value)}
       />
-      <Field
-        label="Address of the service that has the bucket, if it is one of your own"
-        mono
-        placeholder="https://HOST"
-        value={endpoint}
-        onChange={(e) => setEndpoint(e.target.value)}
-      />
+      <EndpointField value={endpoint} onChange={setEndpoint} />
       {error && <ProblemBox error={error} />}
       <div className="acts">
         <Button onClick={cancel}>Cancel</Button>
