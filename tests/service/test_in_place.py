@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import io
 import json
 import os
 import random
 import shutil
+import sqlite3
 import subprocess
 import tempfile
 import threading
@@ -178,8 +180,11 @@ class FolderTests(InPlaceCase):
             self.write(name, FARES)
         self.put({"data/own.csv": FARES, "shelf.toml": b'[ignore]\npatterns = ["*.log"]\n'})
         self.write("noise.log", b"x")
+        self.write("a\nline.csv", b"x")
         done = self.add()
-        self.assertEqual((done["added"], done["left_out"]), (3, {"data/noise.log": "shelf.toml ignores it"}))
+        self.assertEqual(done["added"], 3)
+        self.assertEqual(done["left_out"].pop("data/noise.log"), "shelf.toml ignores it")
+        self.assertEqual(list(done["left_out"]), ["data/a\\nline.csv"])
         again = self.add()
         self.assertEqual((again["unchanged"], again["commit"]), (3, None))
         self.write("a.csv", DEARER)
@@ -196,6 +201,18 @@ class FolderTests(InPlaceCase):
         (self.folder / "d.csv").unlink()
         self.refused("in_place.nothing", self.add)  # an unmounted disk must not empty the shelf
         self.assertEqual(len(list(self.shelf.artifacts("main", "data"))), 4)
+
+    def test_a_note_that_was_let_go_of_is_made_again(self) -> None:
+        path = self.write("fares.csv", FARES)
+        self.add("one.csv", path)
+        with contextlib.closing(sqlite3.connect(self.own.data / "records.sqlite", timeout=60)) as records, records:
+            done = records.execute(
+                "UPDATE shelves_outsidecontent SET content = ? WHERE address = ?", ["ab" * 32, str(path)]
+            )
+            self.assertEqual(done.rowcount, 1)
+        self.add("two.csv", path)
+        self.assertEqual(self.shelf.read("two.csv"), FARES)
+        self.assertEqual(self.done(self.shelf.verify())["problems"], [])
 
     def test_checked_and_found_again_by_its_fingerprint(self) -> None:
         path = self.write("fares.csv", FARES)

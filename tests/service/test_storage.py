@@ -69,6 +69,21 @@ class StorageCase(ServiceCase):
 
 
 class VersionsTests(StorageCase):
+    def test_answers_of_long_ago_are_forgotten_and_worked_out_again(self) -> None:
+        def kept() -> int:
+            with contextlib.closing(sqlite3.connect(self.own.data / "records.sqlite", timeout=60)) as records:
+                return int(records.execute("SELECT count(*) FROM shelves_cachedcomparison").fetchone()[0])
+
+        commit_files(self.shelf, {"fares.csv": b"zone,fare\nZ1,4\n"}, "One")
+        commit_files(self.shelf, {"fares.csv": b"zone,fare\nZ1,5\n"}, "Two")
+        found = self.shelf.compare_artifact("fares.csv", "version:1", "version:2")
+        self.assertGreater(kept(), 0)
+        self.assertEqual(self.tidy()["forgotten"], 0)
+        with contextlib.closing(sqlite3.connect(self.own.data / "records.sqlite", timeout=60)) as records, records:
+            records.execute("UPDATE shelves_cachedcomparison SET made = '2026-01-01'")
+        self.assertGreater(self.tidy()["forgotten"], 0)
+        self.assertEqual(self.shelf.compare_artifact("fares.csv", "version:1", "version:2").findings, found.findings)
+
     def test_versions_take_what_they_change(self) -> None:
         lines, versions = table(1), []
         for n in range(8):

@@ -14,9 +14,11 @@ from everyshelf.service.base.room import require_room
 from everyshelf.service.keeping.models import Tidied
 from everyshelf.service.keeping.reclaiming import reclaim
 from everyshelf.service.keeping.shrinking import Progress, shrink_new, tidied
-from everyshelf.service.shelves.models import MergedContent
+from everyshelf.service.shelves.models import CachedComparison, MergedContent
 
 _MERGED_DAYS = 30  # older ones are merged again when they are next needed
+_ANSWER_DAYS = 90  # older ones, of comparisons and the like, are worked out again when they are next asked for
+_AT_ONCE = 500
 
 
 def tidy(store: ContentStore, progress: Progress, give_way: Callable[[], None], *, asked: bool) -> dict[str, Any]:
@@ -28,6 +30,7 @@ def tidy(store: ContentStore, progress: Progress, give_way: Callable[[], None], 
     require_room()
     with aside():
         MergedContent.objects.filter(made__lt=timezone.now() - timedelta(days=_MERGED_DAYS)).delete()
+    forgotten = _forget_answers()
     with store.segments.place.alone():
         # What other processes still add to is not rewritten: they begin another segment at their next request.
         store.segments.close()
@@ -47,4 +50,15 @@ def tidy(store: ContentStore, progress: Progress, give_way: Callable[[], None], 
         "before": done.compacted.before,
         "after": done.compacted.after,
         "held_back": done.held_back,
+        "forgotten": forgotten,
     }
+
+
+def _forget_answers() -> int:
+    """Remove answers that were worked out long ago, some at a time, so that others can write between; how many."""
+    old = CachedComparison.objects.filter(made__lt=timezone.now() - timedelta(days=_ANSWER_DAYS))
+    count = 0
+    while some := list(old.values_list("pk", flat=True)[:_AT_ONCE]):
+        with aside():
+            count += CachedComparison.objects.filter(pk__in=some).delete()[0]
+    return count

@@ -56,7 +56,8 @@ class Registered:
     commit: str | None = None
 
     def leave_out(self, name: str, why: str) -> None:
-        """Note what is not registered; the rest is counted."""
+        """Note what is not registered, by a name that can be shown; the rest is counted."""
+        name = "".join(c if c.isprintable() else c.encode("unicode_escape").decode() for c in name)
         if len(self.left_out) < _MOST_TOLD:
             self.left_out[name] = why
         else:
@@ -162,10 +163,13 @@ def _contents(shelf: Shelf, files: list[Found], progress: Progress) -> dict[str,
 
 
 def _known(shelf: Shelf, files: list[Found]) -> dict[str, tuple[str, int]]:
-    """Address -> content and size of those that were registered as they are now."""
+    """Address -> content and size of those that were registered as they are now, and whose notes the store holds: one
+    that no commit came to name is let go of after a while."""
+    holds = get_store().segments.holds
     stamps = {found.address: msgspec.to_builtins(found.stamp) for found in files}
     rows = OutsideContent.objects.filter(shelf=shelf, address__in=stamps).order_by("pk")
-    return {row.address: (row.content, row.size) for row in rows if row.stamp == stamps[row.address]}
+    same = (row for row in rows if row.stamp == stamps[row.address] and holds(bytes.fromhex(row.content)))
+    return {row.address: (row.content, row.size) for row in same}
 
 
 def _row(shelf: Shelf, content: str, found: Found) -> OutsideContent:
