@@ -202,6 +202,31 @@ class FolderTests(InPlaceCase):
         self.refused("in_place.nothing", self.add)  # an unmounted disk must not empty the shelf
         self.assertEqual(len(list(self.shelf.artifacts("main", "data"))), 4)
 
+    def test_what_is_there_and_left_out_is_not_gone(self) -> None:
+        self.write("a.csv", FARES)
+        self.write("b.csv", FARES)
+        self.add()
+        self.put({"shelf.toml": b'[ignore]\npatterns = ["b.csv"]\n'})
+        (self.folder / "a.csv").rename(self.folder / "c.csv")
+        (self.folder / "a.csv").symlink_to(self.folder / "c.csv")
+        done = self.add()
+        self.assertEqual((done["added"], done["removed"]), (1, 0))
+        self.assertEqual(
+            {a.path for a in self.shelf.artifacts("main", "data")}, {"data/a.csv", "data/b.csv", "data/c.csv"}
+        )
+
+    def test_nothing_is_written_beside_a_database(self) -> None:
+        with contextlib.closing(sqlite3.connect(self.folder / "bookings.sqlite")) as bookings:
+            bookings.execute("PRAGMA journal_mode=WAL")
+            bookings.execute("CREATE TABLE booking (id INTEGER PRIMARY KEY, trip TEXT)")
+            bookings.execute("INSERT INTO booking VALUES (1, 'T1')")
+            bookings.commit()
+        self.add()
+        found = self.shelf.outline("data/bookings.sqlite")
+        self.assertEqual((found.kind, found.read_as), ("database", "database"))
+        self.assertEqual([p.name for p in self.folder.iterdir()], ["bookings.sqlite"])
+        self.assertEqual(self.check()["problems"], {})
+
     def test_a_note_that_was_let_go_of_is_made_again(self) -> None:
         path = self.write("fares.csv", FARES)
         self.add("one.csv", path)

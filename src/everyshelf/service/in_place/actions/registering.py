@@ -56,7 +56,7 @@ class Registered:
     commit: str | None = None
 
     def leave_out(self, name: str, why: str) -> None:
-        """Note what is not registered, by a name that can be shown; the rest is counted."""
+        """Note what is not registered, by a name that can be shown; beyond some the rest is counted."""
         name = "".join(c if c.isprintable() else c.encode("unicode_escape").decode() for c in name)
         if len(self.left_out) < _MOST_TOLD:
             self.left_out[name] = why
@@ -87,7 +87,7 @@ def register(caller: Caller, shelf: Shelf, given: dict[str, Any], progress: Prog
     head = get_branch(shelf, branch).head
     root = head.root if head is not None else get_trees().empty
     done = Registered(told(address))
-    files = _listed(shelf, path, address, rules_at(root), done, progress)
+    files, left_out = _listed(shelf, path, address, rules_at(root), done, progress)
     contents = _contents(shelf, list(files.values()), progress)
     wanted = []
     for where, found in files.items():
@@ -99,7 +99,8 @@ def register(caller: Caller, shelf: Shelf, given: dict[str, Any], progress: Prog
             done.changed += before is not None
             done.added += before is None
             wanted.append(ChangeRequest(where, content))
-    gone = [where for where in _registered_below(root, path, address) if where not in files]
+    # What is there and cannot be registered now (its rights, a rule) is not gone.
+    gone = [where for where in _registered_below(root, path, address) if where not in files and where not in left_out]
     done.removed = len(gone)
     wanted += [ChangeRequest(where, None) for where in gone]
     if wanted:
@@ -112,21 +113,23 @@ def register(caller: Caller, shelf: Shelf, given: dict[str, Any], progress: Prog
 
 def _listed(
     shelf: Shelf, path: str, address: str, rules: Rules, done: Registered, progress: Progress
-) -> dict[str, Found]:
-    """The files to register by the paths they go to."""
+) -> tuple[dict[str, Found], set[str]]:
+    """The files to register by the paths they go to, and the paths of what is there and is left out."""
     files: dict[str, Found] = {}
+    left_out: set[str] = set()
     for found in reader_of(address, shelf.pk).listed(address):
         progress(len(files), 0, found.name or path)
         where = f"{path}/{found.name}" if found.name else path
-        if found.why_not:
-            done.leave_out(where, found.why_not)
-        elif rules.leaves_out(where):
-            done.leave_out(where, "shelf.toml ignores it")
+        why_not = found.why_not or ("shelf.toml ignores it" if rules.leaves_out(where) else "")
+        try:
+            check_path(where)
+        except InvalidError as error:
+            why_not = why_not or error.message
+        if why_not:
+            left_out.add(where)
+            done.leave_out(where, why_not)
         else:
-            try:
-                files[check_path(where)] = found
-            except InvalidError as error:
-                done.leave_out(where, error.message)
+            files[where] = found
         if len(files) > _MOST_FILES:
             raise LimitError(
                 f"{told(address)} holds more than {_MOST_FILES} files",
@@ -139,7 +142,7 @@ def _listed(
             code="in_place.nothing",
             hint="; ".join(f"{name}: {why}" for name, why in list(done.left_out.items())[:3]) or "It holds no file.",
         )
-    return files
+    return files, left_out
 
 
 def _contents(shelf: Shelf, files: list[Found], progress: Progress) -> dict[str, str]:

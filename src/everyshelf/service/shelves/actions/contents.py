@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import IO
 
 from everyshelf.core.content.ids import is_content_id
+from everyshelf.core.content.outside import OutsideNote
 from everyshelf.core.content.store import ContentInfo
 from everyshelf.core.errors import InvalidError, LimitError, MissingError
 from everyshelf.core.history.trees import Entry
@@ -24,6 +25,7 @@ MOST_IN_MANY = 4 * 1024 * 1024  # bytes of one content among several
 _MOST_AT_ONCE = 2_000
 _MOST_OUT_BYTES = 16 * 1024 * 1024
 _LENGTH = struct.Struct(">Q")
+_DATABASE = b"SQLite format 3\0"
 
 
 def take_in(shelf: Shelf, pieces: Iterable[bytes], expected: int | None) -> ContentInfo:
@@ -170,20 +172,16 @@ def get_size(shelf: Shelf, identity: str) -> int:
 
 @contextmanager
 def as_file(identity: str) -> Iterator[Path]:
-    """A temporary file with the content, for a reading process; of data in place on this machine, the file itself,
-    seen to be the same before and behind."""
-    store = get_store()
-    note = store.outside_note(identity)
-    if note is not None and (local := store.local_file(note)) is not None:
-        store.check_outside(note)
+    """A temporary file with the content, for a reading process; of data in place on this machine the file itself, seen
+    to be the same before and behind."""
+    found = _local_file(identity)
+    if found is not None:
+        note, local = found
         yield local
-        store.check_outside(note)
+        get_store().check_outside(note)
         return
-    if note is not None:
-        require_room(note.stamp.size)
     with tempfile.NamedTemporaryFile(dir=get_config().scratch, prefix="read-") as file:
-        for piece in store.iter_range(identity):
-            file.write(piece)
+        _copy(identity, file)
         file.flush()
         yield Path(file.name)
 
@@ -200,8 +198,28 @@ def as_given(entry: Entry) -> Iterator[Path]:
             target = Path(folder, inside)
             target.parent.mkdir(parents=True, exist_ok=True)
             with target.open("wb") as file:
-                file.writelines(get_store().iter_range(inner.id))
+                _copy(inner.id, file)
         yield Path(folder)
+
+
+def _copy(identity: str, file: IO[bytes]) -> None:
+    store = get_store()
+    if store.lies_outside(identity):
+        require_room(store.size(identity))
+    file.writelines(store.iter_range(identity))
+
+
+def _local_file(identity: str) -> tuple[OutsideNote, Path] | None:
+    """The file of this machine in which a content in place lies, if a reading process may have it, and its note."""
+    store = get_store()
+    note = store.outside_note(identity) if store.lies_outside(identity) else None
+    local = store.local_file(note) if note is not None else None
+    if note is None or local is None:
+        return None
+    store.check_outside(note)
+    # Whoever opens a database may write beside it, even to read.
+    is_database = b"".join(store.iter_range(identity, 0, len(_DATABASE))) == _DATABASE
+    return None if is_database else (note, local)
 
 
 def zip_of(entry: Entry) -> IO[bytes]:
