@@ -25,7 +25,6 @@ MOST_IN_MANY = 4 * 1024 * 1024  # bytes of one content among several
 _MOST_AT_ONCE = 2_000
 _MOST_OUT_BYTES = 16 * 1024 * 1024
 _LENGTH = struct.Struct(">Q")
-_DATABASE = b"SQLite format 3\0"
 
 
 def take_in(shelf: Shelf, pieces: Iterable[bytes], expected: int | None) -> ContentInfo:
@@ -210,16 +209,15 @@ def _copy(identity: str, file: IO[bytes]) -> None:
 
 
 def _local_file(identity: str) -> tuple[OutsideNote, Path] | None:
-    """The file of this machine in which a content in place lies, if a reading process may have it, and its note."""
+    """The file of this machine in which a content in place lies, and its note. Reading processes write to no file that
+    they are given, and nothing beside it."""
     store = get_store()
     note = store.outside_note(identity) if store.lies_outside(identity) else None
     local = store.local_file(note) if note is not None else None
     if note is None or local is None:
         return None
     store.check_outside(note)
-    # Whoever opens a database may write beside it, even to read.
-    is_database = b"".join(store.iter_range(identity, 0, len(_DATABASE))) == _DATABASE
-    return None if is_database else (note, local)
+    return note, local
 
 
 def zip_of(entry: Entry) -> IO[bytes]:
