@@ -15,6 +15,7 @@ import click
 
 from everyshelf.cli import terminal
 from everyshelf.client import Client, UnreachableError
+from everyshelf.demo.archive import FOLDER as ARCHIVE
 from everyshelf.demo.build import PASSWORD, PEOPLE, SHELF, build
 from everyshelf.demo.route import Platform
 
@@ -38,6 +39,8 @@ def run_demo(data: Path, port: int, *, serve: bool, fresh: bool) -> None:
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     standin, platform = _start_platform(data)
     reached = [platform.address.partition("://")[2].partition("/")[0], os.environ.get("EVERYSHELF_REACH", "")]
+    archive = [str(data / ARCHIVE), os.environ.get("EVERYSHELF_IN_PLACE", "")]
+    environment["EVERYSHELF_IN_PLACE"] = os.pathsep.join(filter(None, archive))
     environment["EVERYSHELF_REACH"] = ",".join(filter(None, reached))
     process = subprocess.Popen(
         [sys.executable, "-m", "everyshelf.cli.main", "serve", "--port", str(port)],

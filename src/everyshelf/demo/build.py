@@ -8,6 +8,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from everyshelf.client import ChangeRequest, Client, CommitMessage, ShelfClient
+from everyshelf.demo.archive import FOLDER, register_archive, write_archive
 from everyshelf.demo.office import pairs
 from everyshelf.demo.passages import passages
 from everyshelf.demo.port import join_the_port, let_builds_run
@@ -28,7 +29,8 @@ Tell = Callable[[int, int, str], None]
 
 def build(address: str, platform: Platform, data: Path, tell: Tell) -> None:
     """People, shelf, environments, and four weeks of history; the first person must exist already. ``data``: where the
-    stand-in keeps repositories and reads what to build."""
+    stand-in keeps repositories and reads what to build, and the archive of the timetable."""
+    write_archive(data / FOLDER)
     with Client(address) as fresh:
         value = fresh.sign_in_for_token("maren", PASSWORD, "demo", SCOPES, 1).value
     with Client(address, value) as client:
@@ -41,6 +43,7 @@ def build(address: str, platform: Platform, data: Path, tell: Tell) -> None:
         make_route(shelf, platform)
         _history(shelf, tell)
         _office(client)
+        register_archive(client, data / FOLDER, ROLES)
         shelf.guard_branch("main")
         set_gates(shelf, platform)
         make_records_route(shelf)

@@ -11,7 +11,7 @@ import { EndpointField } from "../../parts/EndpointField";
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
 import { Table } from "../../parts/Table";
-import { ProblemBox } from "../../shell/states";
+import { Empty, ProblemBox } from "../../shell/states";
 import { inPlaceKey, inPlaceKeys } from "./queries";
 
 export function Credentials({ shelf }: { shelf: string }) {
@@ -32,7 +32,7 @@ export function Credentials({ shelf }: { shelf: string }) {
         </span>
       </div>
       {found.isError && <ProblemBox error={found.error} />}
-      {found.data?.length === 0 && <p className="foot sec">None. Folders and public addresses need none.</p>}
+      {found.data?.length === 0 && <Empty>None. Folders and public addresses need none.</Empty>}
       {found.data && found.data.length > 0 && (
         <Table>
           <thead>
