@@ -191,6 +191,9 @@ class MakingTests(FolderCase):
         found = BackupFolder.open(self.kept)
         (found.segments / "of-the-first.seg").write_bytes(b"x")
         self.make()
+        self.assertEqual(found.unreadable(), [first.name])
+        listed = Terminal(self, self.service).run("backup", "list", str(self.kept)).stdout
+        self.assertIn(f"{first.name} cannot be read; its bytes are kept", listed)
         keep_newest(found, 2)
         self.assertEqual(next(one.name for one in found.all()), second.name)
         self.refused(MissingError, "backup.missing", lambda: found.newest("20200101T000000Z"))

@@ -135,6 +135,15 @@ export async function save(path: string, query?: Given): Promise<void> {
   setTimeout(() => URL.revokeObjectURL(link.href), 60_000);
 }
 
+/** Save a file that may be large: asked for its first byte, the service says whether it can be had; then the browser takes it. */
+export async function saveLarge(path: string, query?: Given): Promise<void> {
+  await respond(() => fetch(address(path, query), { headers: { Range: "bytes=0-0" } }));
+  const link = document.createElement("a");
+  link.href = address(path, query);
+  link.download = "";
+  link.click();
+}
+
 /** The bytes of a file. */
 export async function blob(path: string, query?: Given): Promise<Blob> {
   return (await respond(() => fetch(address(path, query)))).blob();

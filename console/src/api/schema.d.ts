@@ -3195,12 +3195,16 @@ export interface components {
             added: number;
             damage: string[];
         };
-        /** @description Where and how often this installation is backed up; ``folder`` is empty where it is not. ``job``: the newest. */
+        /**
+         * @description Where and how often this installation is backed up; ``folder`` is empty where it is not. ``unreadable``:
+         *     moments that cannot be read. ``job``: the newest.
+         */
         BackupsOut: {
             folder: string;
             hours: number;
             keep: number;
             moments: components["schemas"]["BackupMoment"][];
+            unreadable: string[];
             job: components["schemas"]["JobOut"] | null;
         };
         /** @description Two environments by what is really there. */
@@ -6423,6 +6427,7 @@ export interface operations {
                      *           "damage": []
                      *         }
                      *       ],
+                     *       "unreadable": [],
                      *       "job": {
                      *         "job": "5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7",
                      *         "kind": "dataset",

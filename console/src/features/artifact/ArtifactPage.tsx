@@ -2,6 +2,7 @@ import { Button } from "@mui/material";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { Link, useNavigate } from "react-router";
+import { saveLarge } from "../../api/client";
 import { artifact, artifactHistory, drawing, outline, shelf, summary } from "../../api/queries";
 import { address } from "../../api/query";
 import { isCaptured, isOfBytes } from "../../marks/kinds";
@@ -112,6 +113,10 @@ export function ArtifactPage() {
       {version && <i>version {version}</i>}
     </>
   );
+  // What lies in place may have changed: a refusal is shown here, and not as a page of its own.
+  const loading = useMutation({
+    mutationFn: () => saveLarge(`shelves/${key}/artifact/file`, { path, ref: at, version: version || undefined }),
+  });
   const removing = useMutation({ mutationFn: () => remove() });
   const remove = async () => {
     const before = (await known()).find((one) => one.branch === at && one.path === path);
@@ -129,7 +134,7 @@ export function ArtifactPage() {
     <Page page="artifacts" title={`${name} at ${at}`} at={at} say={say} current={path}>
       {found.isPending && <Loading what={`Reading ${path}`} />}
       {found.isError && <ProblemBox error={found.error} />}
-      {(removing.error ?? problem) && <ProblemBox error={removing.error ?? problem} />}
+      {(loading.error ?? removing.error ?? problem) && <ProblemBox error={loading.error ?? removing.error ?? problem} />}
       {a && (
         <>
           <div className="line1">
@@ -203,9 +208,15 @@ export function ArtifactPage() {
                   Run as a query
                 </Button>
               )}
-              <Button variant="outlined" href={address(`shelves/${key}/artifact/file`, { path, ref: at, version: version || undefined })}>
-                Download
-              </Button>
+              {a.in_place ? (
+                <Button variant="outlined" disabled={loading.isPending} onClick={() => loading.mutate()}>
+                  Download
+                </Button>
+              ) : (
+                <Button variant="outlined" href={address(`shelves/${key}/artifact/file`, { path, ref: at, version: version || undefined })}>
+                  Download
+                </Button>
+              )}
               {!isReadOnly(at) && !version && (
                 <>
                   {!a.whole &&

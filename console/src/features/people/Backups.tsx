@@ -25,7 +25,7 @@ export function Backups() {
   });
   if (found.isPending) return <Loading what="Reading the backups" />;
   if (found.isError) return <ProblemBox error={found.error} />;
-  const { folder, hours, keep, moments, job } = found.data;
+  const { folder, hours, keep, moments, unreadable, job } = found.data;
   const newest = moments.at(-1);
   const busy = isAtWork(found.data) || make.isPending;
   return (
@@ -60,6 +60,11 @@ export function Backups() {
       {job?.state === "failed" && (
         <p role="alert" className="problem">
           <b>The last backup failed.</b> {job.problem?.detail} {job.problem?.hint}
+        </p>
+      )}
+      {unreadable.length > 0 && (
+        <p role="alert" className="problem">
+          <b>{count(unreadable.length, "backup")} cannot be read:</b> {unreadable.join(", ")}. The bytes are kept.
         </p>
       )}
       {moments.length > 0 && (

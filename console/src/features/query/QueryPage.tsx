@@ -3,8 +3,7 @@ import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useState } from "react";
 import { Link } from "react-router";
-import { answer, api, putFile, type Schemas } from "../../api/client";
-import { address } from "../../api/query";
+import { answer, api, putFile, type Schemas, save } from "../../api/client";
 import { count } from "../../marks/words";
 import { Part, Switch, TextAct } from "../../parts/Acts";
 import { Choice } from "../../parts/Choice";
@@ -71,6 +70,7 @@ export function QueryPage() {
     if (wanted === asked) void refetch();
     else setParams({ sql: wanted });
   }, [text, asked, setParams, refetch]);
+  const saving = useMutation({ mutationFn: () => save(`shelves/${key}/query/file`, { sql: asked, ref: at, form: "parquet" }) });
   const first = tables.data?.[0];
   const say = (
     <>
@@ -94,7 +94,7 @@ export function QueryPage() {
           <span className="cap">Ctrl and Enter</span>
           <span className="end">
             {asked && (
-              <Button variant="outlined" href={address(`shelves/${key}/query/file`, { sql: asked, ref: at, form: "parquet" })}>
+              <Button variant="outlined" disabled={saving.isPending} onClick={() => saving.mutate()}>
                 Download as Parquet
               </Button>
             )}
@@ -117,6 +117,7 @@ export function QueryPage() {
           .
         </p>
       )}
+      {saving.isError && <ProblemBox error={saving.error} />}
       {opened.isError && <ProblemBox error={opened.error} />}
       {asked && found.isPending && <Loading what="Running the query" />}
       {found.isError && <ProblemBox error={found.error} />}

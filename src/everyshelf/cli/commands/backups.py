@@ -109,7 +109,8 @@ def listed(folder: Path | None, address: str | None, as_json: bool) -> None:
     else:
         from everyshelf.service.backups.layout import BackupFolder, told_of
 
-        moments, schedule = [told_of(one) for one in BackupFolder.open(folder).all()], {}
+        kept = BackupFolder.open(folder)
+        moments, schedule = [told_of(one) for one in kept.all()], {"unreadable": kept.unreadable()}
     if as_json:
         terminal.print_json({**schedule, "moments": moments})
         return
@@ -121,7 +122,9 @@ def listed(folder: Path | None, address: str | None, as_json: bool) -> None:
         row = (one["name"], terminal.when(one["made"]), f"{terminal.size(one['size'])} to restore", damaged)
         listing.row(*row[:2], row[2], row[3] or f"{terminal.size(one['added'])} added")
     listing.show()
-    if schedule:
+    for name in schedule["unreadable"]:
+        terminal.say(f"  ‖ {name} cannot be read; its bytes are kept")
+    if folder is None:
         terminal.say(_plan(schedule))
 
 

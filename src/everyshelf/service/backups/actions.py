@@ -33,6 +33,7 @@ def list_backups(caller: Caller) -> dict[str, Any]:
         "hours": config.backup_hours,
         "keep": config.backup_keep,
         "moments": [told_of(moment) for moment in _moments()],
+        "unreadable": _unreadable(),
         "job": job_json(newest) if newest is not None else None,
     }
 
@@ -76,6 +77,14 @@ def back_up_when_due() -> None:
     person = User.objects.filter(is_staff=True, is_active=True).order_by("pk").first()
     if person is not None:
         start_job(Caller(person), KIND, None, {})
+
+
+def _unreadable() -> list[str]:
+    folder = get_config().backup
+    try:
+        return BackupFolder.open(folder).unreadable() if folder is not None else []
+    except EveryShelfError:
+        return []
 
 
 def _moments() -> list[Moment]:

@@ -27,12 +27,14 @@ class BackupMoment(serializers.Serializer[Any]):
 
 
 class BackupsOut(serializers.Serializer[Any]):
-    """Where and how often this installation is backed up; ``folder`` is empty where it is not. ``job``: the newest."""
+    """Where and how often this installation is backed up; ``folder`` is empty where it is not. ``unreadable``:
+    moments that cannot be read. ``job``: the newest."""
 
     folder = serializers.CharField()
     hours = serializers.IntegerField()
     keep = serializers.IntegerField()
     moments = BackupMoment(many=True)
+    unreadable = serializers.ListField(child=serializers.CharField())
     job = JobOut(allow_null=True)
 
 

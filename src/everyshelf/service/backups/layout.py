@@ -155,6 +155,11 @@ class BackupFolder:
                 continue
         return found
 
+    def unreadable(self) -> list[str]:
+        """The moments that cannot be read, oldest first."""
+        readable = {moment.name for moment in self.all()}
+        return [name for name in self.names() if name not in readable]
+
     def newest(self, name: str = "") -> Moment:
         """The moment of that name, or the newest."""
         names = self.names()
