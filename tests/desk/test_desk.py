@@ -29,6 +29,7 @@ class MemoryShelf:
     files: dict[str, bytes] = field(default_factory=dict)
     contents: dict[str, bytes] = field(default_factory=dict)
     head: str | None = None
+    outside: dict[str, str] = field(default_factory=dict)
     uploads: int = 0
     commits: list[Any] = field(default_factory=list)
 
@@ -46,7 +47,8 @@ class MemoryShelf:
 
     def _artifact(self, path: str) -> Any:
         data = self.files[path]
-        return SimpleNamespace(path=path, content=content_id(data), size=len(data), version=1, kind="report", within="")
+        told = {"version": 1, "kind": "report", "within": "", "in_place": self.outside.get(path, "")}
+        return SimpleNamespace(path=path, content=content_id(data), size=len(data), **told)
 
     def artifacts(self, ref: str | None = None, *, files: bool = False) -> Iterator[Any]:
         yield from (self._artifact(p) for p in sorted(self.files))
@@ -261,6 +263,19 @@ class CommitTests(DeskCase):
 
 class TakeTests(DeskCase):
     """Newer states come in without costing an edit."""
+
+    def test_what_lies_in_place_stays_there(self) -> None:
+        self.shelf.put({"data/trips.csv": b"trip\n1\n"})
+        self.shelf.outside = {"data/trips.csv": "/data/trips.csv", "data/c.csv": "s3://skerry-data/c.csv"}
+        taken = self.take()
+        self.assertEqual((taken.written, taken.removed), ([], ["data/c.csv"]))
+        self.assertEqual(taken.in_place, ["data/c.csv", "data/trips.csv"])
+        self.assertFalse((self.root / "data" / "trips.csv").exists())
+        self.assertEqual(self.states(), {})
+        self.write("data/trips.csv", b"a copy of one's own\n")
+        self.assertEqual(self.states(), {"data/trips.csv": "new"})
+        self.assertEqual(self.take().kept, [])
+        self.assertEqual((self.root / "data" / "trips.csv").read_bytes(), b"a copy of one's own\n")
 
     def test_clean_files_follow_the_shelf(self) -> None:
         self.shelf.put({"a.txt": b"theirs", "data/b.csv": None, "data/deep/new.txt": b"new"})
