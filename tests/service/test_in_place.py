@@ -160,7 +160,7 @@ class FolderTests(InPlaceCase):
             lambda: self.shelf.rows("data/fares.csv"),
         ):
             refused = self.refused("in_place.changed", call, 409)
-            self.assertIn("fares.csv is not what it was", refused.message)
+            self.assertIn("fares.csv has changed since it was registered", refused.message)
         self.assertEqual(self.shelf.read("data/tides.csv"), b"time,height\n10:00,1.2\n")
         verified = self.done(self.shelf.verify())
         self.assertEqual((verified["problems"], verified["in_place"]), ([], 2))
@@ -169,7 +169,7 @@ class FolderTests(InPlaceCase):
         self.refused("in_place.changed", lambda: self.shelf.read("data/fares.csv", version=1), 409)
         found = self.shelf.compare_artifact("data/fares.csv", "version:1", "version:2")
         self.assertFalse(found.judged)
-        self.assertIn("is not what it was", found.note)
+        self.assertIn("has changed since it was registered", found.note)
         path.unlink()
         self.refused("in_place.gone", lambda: self.shelf.read("data/fares.csv"), 409)
         whole = self.shelf.compare(f"commit:{list(self.shelf.commits())[-1].commit}", "main")
@@ -214,6 +214,15 @@ class FolderTests(InPlaceCase):
         self.assertEqual(
             {a.path for a in self.shelf.artifacts("main", "data")}, {"data/a.csv", "data/b.csv", "data/c.csv"}
         )
+
+    def test_a_folder_that_became_a_link_is_not_gone(self) -> None:
+        self.write("runs/1.csv", FARES)
+        self.write("a.csv", FARES)
+        self.add()
+        shutil.move(self.folder / "runs", self.root / "runs-elsewhere")
+        (self.folder / "runs").symlink_to(self.root / "runs-elsewhere")
+        self.assertEqual(self.add()["removed"], 0)
+        self.assertEqual({a.path for a in self.shelf.artifacts()}, {"data/a.csv", "data/runs/1.csv"})
 
     def test_nothing_is_written_beside_a_database(self) -> None:
         with contextlib.closing(sqlite3.connect(self.folder / "bookings.sqlite")) as bookings:
@@ -332,6 +341,12 @@ class FolderTests(InPlaceCase):
         self.assertIn("Nothing new", terminal.run("take").stdout)
         terminal.run("browse", "data/trips.csv", "--output", "copy.csv")
         self.assertEqual((terminal.folder / "copy.csv").read_bytes(), FARES)
+        (terminal.folder / "link.csv").symlink_to("copy.csv")
+        (terminal.folder / "copy.csv").write_bytes(b"older")
+        terminal.run("browse", "data/trips.csv", "--output", "link.csv")
+        self.assertTrue((terminal.folder / "link.csv").is_symlink())
+        self.assertEqual((terminal.folder / "copy.csv").read_bytes(), FARES)
+        terminal.run("browse", "data/trips.csv", "--output", "/dev/null")
         packed = self.folder / "all.zip"
         self.shelf.pack("main", packed)
         with zipfile.ZipFile(packed) as parcel:
@@ -407,11 +422,11 @@ class FolderTests(InPlaceCase):
         shelf = ("--shelf", self.shelf.key)
         self.assertIn("Nothing has changed", terminal.run("in-place", "add", "data", str(self.folder), *shelf).stdout)
         self.assertIn("not checked", terminal.run("in-place", "list", *shelf).stdout)
-        self.assertIn("1 artifact as registered", terminal.run("in-place", "check", *shelf).stdout)
+        self.assertIn("1 artifact unchanged", terminal.run("in-place", "check", *shelf).stdout)
         self.write("fares.csv", DEARER)
         wrong = terminal.run("in-place", "check", "data", *shelf, code=1).stdout
-        self.assertIn("1 of 1 artifact not as registered", wrong)
-        self.assertIn("fares.csv is not what it was", terminal.run("in-place", "list", *shelf).stdout)
+        self.assertIn("1 of 1 artifact changed or cannot be read", wrong)
+        self.assertIn("fares.csv has changed since it was registered", terminal.run("in-place", "list", *shelf).stdout)
         self.assertEqual(len(terminal.json("in-place", "check", *shelf, code=1)["problems"]), 1)
         terminal.set("EVERYSHELF_SECRET", SECRET)
         kept = terminal.run("in-place", "set-credentials", "http://127.0.0.1:8000/x", *shelf).stdout
@@ -526,6 +541,22 @@ class ElsewhereTests(InPlaceCase):
         self.refused("in_place.no_keys", lambda: self.shelf.remove_in_place_keys(self.web.address))
         self.shelf.set_in_place_keys(address, SECRET)
         self.assertEqual(self.shelf.read("fares.csv"), FARES)
+
+    def test_a_server_that_stopped_answering_ranges_does_not_stop_a_check(self) -> None:
+        self.web.files["/fares.csv"], self.web.files["/dearer.csv"] = FARES, DEARER
+        self.add("web/fares.csv", f"{self.web.address}/fares.csv")
+        self.add("web/fares.csv", f"{self.web.address}/dearer.csv")
+        self.add("own.csv", self.write("own.csv", FARES))
+        self.web.ranges = False
+        self.addCleanup(setattr, self.web, "ranges", True)
+        problems = self.check()["problems"]
+        self.assertEqual(list(problems), ["web/fares.csv"])
+        self.assertIn("cannot be read by ranges", problems["web/fares.csv"])
+        self.assertEqual(list(self.check(fingerprint=True)["problems"]), ["web/fares.csv"])
+        self.assertEqual({one.path: bool(one.problem) for one in self.shelf.in_place()}["own.csv"], False)
+        found = self.shelf.compare_artifact("web/fares.csv", "version:1", "version:2")
+        self.assertFalse(found.judged)
+        self.assertIn("cannot be read by ranges", found.note)
 
     def test_hosts_that_may_not_be_called(self) -> None:
         for address, endpoint in (

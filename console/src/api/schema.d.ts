@@ -2035,8 +2035,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Ask the places whether the data is still what it was when it was registered, by a job
-         * @description Ask the places whether the data is still what it was when it was registered, by a job.
+         * Check by a job whether the data has changed since it was registered
+         * @description Check by a job whether the data has changed since it was registered.
          */
         post: operations["in_place_check"];
         delete?: never;

@@ -225,7 +225,7 @@ def _print_taken(desk: Desk, taken: Any) -> None:
         terminal.say(terminal.line((2, terminal.dim("unfolded")), (13, f"{path}.unfolded/")))
     if taken.in_place:
         artifacts = terminal.count(len(_artifacts_of(desk, taken.in_place)), "artifact")
-        terminal.say(f"  {artifacts} in place, left there (everyshelf browse PATH --output FILE copies one)")
+        terminal.say(f"  {artifacts} in place, not copied here (to copy one: everyshelf browse PATH --output FILE)")
     here = find_desk()
     terminal.next_step(
         "everyshelf pending" if here is not None else f"cd {shlex.quote(str(desk.root))} && everyshelf pending"

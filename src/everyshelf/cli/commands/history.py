@@ -260,19 +260,28 @@ def browse(
 
 def _show_artifact(shelf, path, ref, output, encoding, as_json) -> None:  # type: ignore[no-untyped-def]
     if output is not None:
-        part = output.with_name(f".{output.name}.part")
-        try:
-            shelf.download(path, part, ref)
-            part.replace(output)
-        finally:
-            part.unlink(missing_ok=True)
-        terminal.say(f"{path} written to {output}, {terminal.size(output.stat().st_size)}.")
+        _download(shelf, path, ref, output)
+        size = f", {terminal.size(output.stat().st_size)}" if output.is_file() else ""
+        terminal.say(f"{path} written to {output}{size}.")
         return
     text = shelf.text(path, ref, encoding=encoding)
     if as_json:
         terminal.print_json({**text, "path": path})
     else:
         click.echo(text["text"], nl=not text["text"].endswith("\n"))
+
+
+def _download(shelf, path, ref, output) -> None:  # type: ignore[no-untyped-def]
+    target = output.resolve()  # a link is written through
+    if target.exists() and not target.is_file():
+        shelf.download(path, target, ref)  # a pipe or a device
+        return
+    part = target.with_name(f".{target.name[:80]}.part")
+    try:
+        shelf.download(path, part, ref)
+        part.replace(target)
+    finally:
+        part.unlink(missing_ok=True)
 
 
 @click.command("verify")
@@ -289,7 +298,7 @@ def verify(shelf_key: str | None, address: str | None, as_json: bool) -> None:
     else:
         if found.get("in_place"):
             contents = terminal.count(found["in_place"], "content")
-            terminal.say(f"  {contents} in place: whether they are still there tells everyshelf in-place check")
+            terminal.say(f"  {contents} in place; to see whether they have changed: everyshelf in-place check")
         numbers = f"{terminal.count(found['commits'], 'commit')}, {terminal.count(found['nodes'], 'folder')}"
         numbers += f" and {terminal.count(found['contents'], 'file')}"
         verdict = (

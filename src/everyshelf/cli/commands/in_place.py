@@ -118,7 +118,7 @@ def list_them(folder: str, ref: str | None, shelf_key: str | None, address: str 
 
 
 def _of(wrong: list[InPlace]) -> str:
-    return f"; {len(wrong)} not what {'it was' if len(wrong) == 1 else 'they were'}" if wrong else ""
+    return f"; {len(wrong)} changed or cannot be read" if wrong else ""
 
 
 @in_place.command("check")
@@ -129,7 +129,7 @@ def _of(wrong: list[InPlace]) -> str:
 def check(
     folder: str, ref: str | None, fingerprint: bool, shelf_key: str | None, address: str | None, as_json: bool
 ) -> None:
-    """Ask the places whether the data is still what it was when it was registered.
+    """Check whether the data has changed since it was registered.
 
     The exit code is 1 where something is not.
     """
@@ -150,7 +150,7 @@ def _say_checked(done: dict[str, Any]) -> None:
     wrong = len(done["problems"]) + done["more"]
     read = f"; {terminal.size(done['bytes'])} read" if done["bytes"] else ""
     checked = terminal.count(done["checked"], "artifact")
-    said = f"{wrong} of {checked} not as registered" if wrong else f"{checked} as registered"
+    said = f"{wrong} of {checked} changed or cannot be read" if wrong else f"{checked} unchanged"
     terminal.say(terminal.bold(said) + f"{read}.")
     for path, why in done["problems"].items():
         terminal.say(f"  ‖ {terminal.bold(path)}: {why}")

@@ -113,7 +113,7 @@ class CheckView(ShelfView):
 
     @extend_schema(operation_id="in_place_check", request=InPlaceCheckIn, responses={202: JobOut})
     def post(self, request: Any, shelf: str) -> Response:
-        """Ask the places whether the data is still what it was when it was registered, by a job."""
+        """Check by a job whether the data has changed since it was registered."""
         caller, found = self.shelf(request, shelf)
         asked = valid(InPlaceCheckIn, request)
         at = resolve(found, asked["ref"] or found.main_branch, request.user)

@@ -30,8 +30,8 @@ class Folders:
         self._pause = pause
 
     def listed(self, address: str) -> Iterator[Found]:
-        """List a file, or all files below a folder, in the order of their names; what is no ordinary file is listed
-        with the reason."""
+        """List a file, or all files below a folder, by name; links and special files are listed with the reason
+        why they cannot be registered."""
         top = self._within(address)
         if top.is_symlink():
             top = self._within(str(top.resolve()))

@@ -53,16 +53,16 @@ NO_KEYS = Keys()
 
 
 def differs(address: str, before: Stamp, now: Stamp) -> ChangedError:
-    """The error for bytes that were written again, with what is another."""
+    """The error for bytes that were written again, with what differs."""
     if before.size != now.size:
         what = f"it had {before.size} bytes then and has {now.size} now"
     elif before.etag and before.etag != now.etag:
-        what = "its ETag is another one"
+        what = "its ETag differs"
     elif before.modified != now.modified:
-        what = "it was written again since"
+        what = "it was written to"
     else:
-        what = "its length and time are the same, but the system says that it, or its rights, were changed since"
-    return ChangedError(f"{address} is not what it was when it was registered: {what}", code="in_place.changed")
+        what = "its length and time are the same, but the system says that its bytes or its rights were changed"
+    return ChangedError(f"{address} has changed since it was registered: {what}", code="in_place.changed")
 
 
 def gone(address: str) -> ChangedError:

@@ -14,7 +14,7 @@ from django.db.models import QuerySet
 from django.utils import timezone
 
 from everyshelf.core.content.outside import ChangedError
-from everyshelf.core.errors import InvalidError, OutOfReachError, RefusedError
+from everyshelf.core.errors import BrokenError, InvalidError, OutOfReachError, RefusedError
 from everyshelf.core.history.paths import check_path
 from everyshelf.core.history.trees import Entry
 from everyshelf.service.base.acts import one_act
@@ -35,6 +35,8 @@ _AT_ONCE = 500
 _MOST_TOLD = 100
 
 Progress = Callable[[int, int, str], None]
+# What one place may answer; the others are still checked. (A server may have lost what made a file readable in place.)
+_ANSWERS = (ChangedError, OutOfReachError, RefusedError, InvalidError, BrokenError)
 _Found = list[tuple[str, Entry]]
 
 
@@ -182,7 +184,7 @@ def _asked(row: OutsideContent) -> str:
         now = reader_of(address, row.shelf_id).stamp(address)
     except FileNotFoundError:
         return gone(told(address)).message
-    except (ChangedError, OutOfReachError, RefusedError) as error:
+    except _ANSWERS as error:
         return error.message
     return "" if same_bytes(before, now) else differs(told(address), before, now).message
 
@@ -196,10 +198,10 @@ def _read(row: OutsideContent, tell: Callable[[int], None]) -> str:
         if not row.sha256:
             return error.message
         return _read_again(row, error.message, tell)
-    except (OutOfReachError, RefusedError) as error:
+    except _ANSWERS as error:
         return error.message
     if row.sha256 and row.sha256 != found:
-        return f"{told(row.address)} says the same of itself, but its bytes are others than those that were read before"
+        return f"{told(row.address)} has other bytes than when it was last read, though its stamps are the same"
     row.sha256 = found
     return ""
 
@@ -212,7 +214,7 @@ def _read_again(row: OutsideContent, why: str, tell: Callable[[int], None]) -> s
             return why
     except FileNotFoundError:
         return why
-    except (ChangedError, OutOfReachError, RefusedError) as error:
+    except _ANSWERS as error:
         return error.message
     row.stamp = msgspec.to_builtins(now)
     return ""

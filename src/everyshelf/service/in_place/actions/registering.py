@@ -100,7 +100,8 @@ def register(caller: Caller, shelf: Shelf, given: dict[str, Any], progress: Prog
             done.added += before is None
             wanted.append(ChangeRequest(where, content))
     # What is there and cannot be registered now (its rights, a rule) is not gone.
-    gone = [where for where in _registered_below(root, path, address) if where not in files and where not in left_out]
+    below = _registered_below(root, path, address)
+    gone = [where for where in below if where not in files and not _is_left_out(where, left_out)]
     done.removed = len(gone)
     wanted += [ChangeRequest(where, None) for where in gone]
     if wanted:
@@ -143,6 +144,12 @@ def _listed(
             hint="; ".join(f"{name}: {why}" for name, why in list(done.left_out.items())[:3]) or "It holds no file.",
         )
     return files, left_out
+
+
+def _is_left_out(path: str, left_out: set[str]) -> bool:
+    """Whether the path, or a folder above it, was left out."""
+    parts = path.split("/")
+    return any("/".join(parts[:depth]) in left_out for depth in range(1, len(parts) + 1))
 
 
 def _contents(shelf: Shelf, files: list[Found], progress: Progress) -> dict[str, str]:

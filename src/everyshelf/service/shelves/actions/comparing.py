@@ -18,7 +18,7 @@ from everyshelf.core.compare.known import compare_known
 from everyshelf.core.compare.options import CompareOptions
 from everyshelf.core.compare.result import as_bytes
 from everyshelf.core.content.outside import ChangedError
-from everyshelf.core.errors import LimitError, OutOfReachError
+from everyshelf.core.errors import InvalidError, LimitError, OutOfReachError, RefusedError
 from everyshelf.core.history.names import file_name
 from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.rules import Rules
@@ -62,7 +62,7 @@ def compare_pair(pair: Pairing, rules: Rules, effort: Effort, *, tick: Tick | No
         return known_answer(basis, ComparisonAnswer)
     try:
         return remembered(basis, ComparisonAnswer, lambda: _worked_out(pair, rules, tick, effort))
-    except (ChangedError, OutOfReachError) as error:
+    except (ChangedError, OutOfReachError, RefusedError, InvalidError) as error:
         if not error.code.startswith("in_place."):
             raise
         # What was not read is not judged, and not remembered either: the place may answer the next time.

@@ -50,7 +50,7 @@ def _described(version: ArtifactVersion, previous: ArtifactVersion | None, rules
     if before.id == after.id:
         return "alters", f"moved from {previous.path}" if previous.path != version.path else "same content again"
     if any(get_store().lies_outside(entry.id) for entry in (before, after)):
-        return "", "in place, compared when it is asked for"
+        return "", "in place; open the comparison to see what changed"
     if version.kind == "dataset" and min(before.size, after.size) >= FINGERPRINT_BYTES:
         for path, entry in ((previous.path, before), (version.path, after)):
             make_fingerprint(path, entry, rules)
