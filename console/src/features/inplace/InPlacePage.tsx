@@ -26,7 +26,7 @@ function sentence(found: Found) {
   if (found.problems)
     return (
       <>
-        {all}; <b>{found.problems === 1 ? "one has changed there" : `${found.problems} have changed there`}</b>.
+        {all}; <b>{found.problems === 1 ? "one has changed or cannot be read" : `${found.problems} have changed or cannot be read`}</b>.
       </>
     );
   if (found.unchecked === found.total) return `${all}, not checked since.`;
@@ -171,7 +171,7 @@ function Row({ shelf, at, one }: { shelf: string; at: string; one: InPlace }) {
       {one.problem && (
         <tr className="why">
           <td colSpan={5}>
-            <b>{one.problem}.</b> Register what is there now to get a new version.
+            <b>{one.problem}.</b>
           </td>
         </tr>
       )}
