@@ -14,7 +14,7 @@ from everyshelf.core.outline.model import Part
 from everyshelf.core.uses.calls import call_form
 from everyshelf.core.uses.frames import Frames
 from everyshelf.core.uses.impact import Link, Node, impact, places_used, sources
-from everyshelf.core.uses.names import file_names, keys_for, keys_of
+from everyshelf.core.uses.names import PathsOf, beside, file_names, files_meant, keys_for, keys_of, may_mean, tidied
 from everyshelf.core.uses.reading import references_in
 from everyshelf.core.uses.sql import follow
 
@@ -382,8 +382,8 @@ def _script(code: str) -> FileReferences:
 
 class ImpactTests(unittest.TestCase):
     def hit(self, named: dict[str, FileReferences], column: str, depth: int = 9) -> list[tuple[int, str, bool]]:
-        found, _ = impact(_Given(named), Node("s", "a.csv"), WantedPart("a.csv", "column", column), depth, 100)
-        return [(one.level, one.node.path, one.breaks) for one in found]
+        found = impact(_Given(named), Node("s", "a.csv"), WantedPart("a.csv", "column", column), depth, 100)
+        return [(one.level, one.node.path, one.breaks) for one in found.reached]
 
     def test_a_chain_under_changing_names_and_whoever_takes_another_column(self) -> None:
         named = {
@@ -406,23 +406,29 @@ class ImpactTests(unittest.TestCase):
             "2.py": _script('t = lib.read_csv("b.csv")\nprint(t.x)\nt.to_csv("a.csv")'),
         }
         self.assertEqual([one[1] for one in self.hit(named, "x", depth=20)], ["1.py", "b.csv", "2.py"])
-        found, more = sources(_Given(named), Node("s", "a.csv"), 9, 100)
-        self.assertEqual((found[0].level, found[0].node.path, more), (1, "2.py", False))
+        found = sources(_Given(named), Node("s", "a.csv"), 9, 100)
+        first = found.reached[0]
+        self.assertEqual((first.level, first.node.path, found.further, found.cut), (1, "2.py", False, False))
 
     def test_limits_are_told(self) -> None:
         named = {f"{n}.py": _script('print(lib.read_csv("a.csv").x)') for n in range(20)}
-        found, more = impact(_Given(named), Node("s", "a.csv"), WantedPart("a.csv", "column", "x"), 3, 5)
-        self.assertEqual((len(found), more), (5, True))
+        found = impact(_Given(named), Node("s", "a.csv"), WantedPart("a.csv", "column", "x"), 3, 5)
+        self.assertEqual((len(found.reached), found.further, found.cut), (5, False, True))
+        found = impact(_Given(named), Node("s", "a.csv"), WantedPart("a.csv", "column", "x"), 3, 20)
+        self.assertEqual((len(found.reached), found.further, found.cut), (20, False, False))
         chain = {f"{n}.py": _script(f'lib.read_csv("{n or "a"}.csv").to_csv("{n + 1}.csv")') for n in range(6)}
-        _, more = impact(_Given(chain), Node("s", "a.csv"), None, 2, 100)
-        self.assertTrue(more)
+        found = impact(_Given(chain), Node("s", "a.csv"), None, 2, 100)
+        self.assertEqual((found.further, found.cut), (True, False))
+        given = _Given({f"{n}.py": _script(f'lib.read_csv("{n}.csv").to_csv("a.csv")') for n in range(9)})
+        made_by = sources(given, Node("s", "a.csv"), 1, 5)
+        self.assertEqual((len(made_by.reached), made_by.cut), (5, True))
 
     def test_a_part_with_a_type_is_not_another_of_the_same_name(self) -> None:
         step = Reference("a.cwl", "/step:x", "x", True, parts=(UsedPart("n", "input", "/step:x/source:n", "n", True),))
         named = {"flow.cwl": FileReferences(names=[step], offers=[])}
         for kind, expected in (("input", 1), ("output", 0)):
-            found, _ = impact(_Given(named), Node("s", "a.cwl"), WantedPart("a.cwl", kind, "n"), 3, 10)
-            self.assertEqual(len(found), expected)
+            found = impact(_Given(named), Node("s", "a.cwl"), WantedPart("a.cwl", kind, "n"), 3, 10)
+            self.assertEqual(len(found.reached), expected)
 
 
 class NameTests(unittest.TestCase):
@@ -452,6 +458,21 @@ class NameTests(unittest.TestCase):
 
 
 class KeyTests(unittest.TestCase):
+    def test_what_a_name_cannot_mean_is_told_without_looking_for_all_it_may(self) -> None:
+        rng = random.Random(7)
+        names = ("a.csv", "d/a.csv", "../a.csv", "../d/a.csv", "./e/../a.csv", "/d/a.csv", "e/d/a.csv", "../../a.csv")
+        every = ["a.csv", "d/a.csv", "d/e/a.csv", "e/a.csv", "e/d/a.csv", "f/e/d/a.csv"]
+        meant = 0
+        for _ in range(2000):
+            paths = PathsOf(rng.sample(every, rng.randint(1, 3)))
+            holder, named = rng.choice(("x.py", "d/x.py", "e/d/x.py")), Reference(rng.choice(names), "", "", True)
+            name = tidied(named.text)
+            found = files_meant(named, holder, paths)
+            may = [path for path in every if paths.has(path) and may_mean(name, beside(holder, name), path, paths)]
+            self.assertEqual(found, may, (named.text, holder, may))
+            meant += len(found)
+        self.assertGreater(meant, 500)
+
     def test_a_reference_and_its_target_share_a_key(self) -> None:
         offered = ["id:warn", "message:tide notice", "call:/notices/{}", "name:nightly load"]
         target = set(keys_for("data/Tides.csv", "dataset", offered))

@@ -177,11 +177,22 @@ class ColumnTests(UsesCase):
 
     def test_a_large_commit_is_read_when_it_is_asked_about(self) -> None:
         self.put({f"many/n{n}.sql": b"select tide_window from tides -- %d\n" % n for n in range(520)})
-        found = self.shelf.uses("data/tides.csv", part="tide_window", depth=1)
+        found = self.shelf.uses("data/tides.csv", part="tide_window", depth=1, limit=2000)
         self.assertEqual((sum(u.artifact.startswith("many/") for u in found.used_by), found.unread), (520, 0))
+        self.assertFalse(found.cut)
         self.put({"many/n0.sql": None})
-        after = self.shelf.uses("data/tides.csv", part="tide_window", depth=1)
+        after = self.shelf.uses("data/tides.csv", part="tide_window", depth=1, limit=2000)
         self.assertEqual(len(after.used_by), len(found.used_by) - 1)
+        first = self.shelf.uses("data/tides.csv", part="tide_window", depth=1)
+        many = len(first.used_by)  # of the five hundred, a few are on further levels
+        self.assertTrue(490 < many <= 500, many)
+        self.assertEqual((first.cut, first.counts["breaks"]), (True, many))
+        self.assertIn(f"breaks at least {many} users; there are more", first.sentence)
+        asked = ("--part", "tide_window", "--depth", "1", "--limit", "3", "--shelf", self.shelf.key)
+        said = Terminal(self, self.service)("uses", "data/tides.csv", *asked)
+        self.assertIn("Level 1, use it themselves: 3", said)
+        self.assertIn("There are more levels and artifacts than are listed.", said)
+        self.assertIn("--depth all --limit 5000", said)
 
     def test_names_that_repeat(self) -> None:
         more = {f"team{n}/data/tides.csv": BERTHS + b"B,%d\n" % n for n in range(6)}

@@ -260,7 +260,12 @@ export const drawing = (key: string, path: string, ref: string, version?: string
       ),
   });
 
-export const uses = (key: string, path: string, ref: string, asked: { part?: string; depth?: number; exact?: boolean } = {}) =>
+export const uses = (
+  key: string,
+  path: string,
+  ref: string,
+  asked: { part?: string; depth?: number; limit?: number; exact?: boolean } = {},
+) =>
   queryOptions({
     queryKey: ["shelf", key, "uses", path, ref, asked],
     queryFn: () =>
@@ -273,6 +278,7 @@ export const uses = (key: string, path: string, ref: string, asked: { part?: str
               ref,
               part: asked.part || undefined,
               depth: asked.depth,
+              limit: asked.limit,
               exact: asked.exact || undefined,
             },
           },

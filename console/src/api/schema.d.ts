@@ -6158,7 +6158,7 @@ export interface components {
             exact: boolean;
             through: string[];
         };
-        /** @description Who uses an artifact or a part of it, what it uses, and what it names that is not there. ``depth``: up to which level it was looked. ``more``: there are further levels or users than are listed. ``unread``: how many artifacts of the state could not be looked through, so that what they use is not known. ``counts``: of the users by effect. ``hit``: of those that break, how many run in each environment. */
+        /** @description Who uses an artifact or a part of it, what it uses, and what it names that is not there. ``depth``: up to which level it was looked. ``more``: there are further levels. ``cut``: on these levels there are more artifacts than are listed, and the counts are of those that are. ``unread``: how many artifacts of the state could not be looked through, so that what they use is not known. ``counts``: of the users by effect. ``hit``: of those that break, how many run in each environment. */
         UsesAnswer: {
             artifact: string;
             shelf: string;
@@ -6179,6 +6179,7 @@ export interface components {
             };
             environments: string[];
             more: boolean;
+            cut: boolean;
             unread: number;
             sentence: string;
         };
@@ -8921,6 +8922,11 @@ export interface operations {
                  */
                 exact?: boolean;
                 /**
+                 * @description Entries on a page.
+                 * @example 100
+                 */
+                limit?: number;
+                /**
                  * @description Only who uses this part: its path, its label or its name.
                  * @example /column:fare
                  */
@@ -9012,6 +9018,7 @@ export interface operations {
                      *       },
                      *       "environments": [],
                      *       "more": false,
+                     *       "cut": false,
                      *       "unread": 1,
                      *       "sentence": "1 artifact edited; 2 findings change behaviour, none break users."
                      *     }

@@ -105,10 +105,13 @@ class LookingBackPart(ShelfPart):
         *,
         part: str | None = None,
         depth: int | None = None,
+        limit: int | None = None,
         exact: bool = False,
     ) -> UsesAnswer:
         """Who uses an artifact or a ``part`` of it, and what it uses, up to ``depth`` levels; and what it names that is
-        not there. A part is meant by its path, its label or its name. ``exact`` leaves out guesses."""
+        not there. A part is meant by its path, its label or its name. ``exact`` leaves out guesses.
+
+        Of each up to ``limit`` are listed, 500 if not given and at most 5,000; ``cut`` says that there are more."""
         return self._transport.get(
             f"{self._base}/artifact/uses",
             UsesAnswer,
@@ -116,6 +119,7 @@ class LookingBackPart(ShelfPart):
             ref=ref,
             part=part,
             depth=depth,
+            limit=limit,
             exact="true" if exact else None,
         )
 

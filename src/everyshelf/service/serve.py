@@ -16,6 +16,7 @@ from everyshelf.core.errors import BrokenError, EveryShelfError
 from everyshelf.service.base.config import get_config
 
 _SEAL_SECONDS = 2.0
+_OBJECTS_BETWEEN_ROUNDS = 10_000
 
 
 def prepare() -> tuple[str, str] | None:
@@ -124,6 +125,9 @@ def _load_application() -> None:
     _ = get_resolver().url_patterns
     gc.collect()
     gc.freeze()  # what is here now is never garbage: a child that looks through it would copy its pages
+    # An answer makes tens of thousands of objects that end with it; at the usual threshold a tenth of its time would go
+    # into looking for cycles among them.
+    gc.set_threshold(_OBJECTS_BETWEEN_ROUNDS)
 
 
 def _work(listener: socket.socket) -> None:
@@ -140,7 +144,7 @@ def _answer(listener: socket.socket) -> None:
     # Before anything is loaded: a signal meanwhile would go to the handler of the first process, and be lost.
     signal.signal(signal.SIGTERM, _stop)
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl+C reaches the whole group; the first process ends the others
-    from everyshelf.service.base.context import get_store
+    from everyshelf.service.base.context import get_store, start_readers
     from everyshelf.service.base.processes import keep_few_arenas
     from everyshelf.service.web.server import make_server
     from everyshelf.service.wsgi import application
@@ -148,6 +152,7 @@ def _answer(listener: socket.socket) -> None:
     keep_few_arenas()
     config = get_config()
     _open_store()
+    start_readers()
     threading.Thread(target=_seal_when_asked, daemon=True).start()
     server = make_server(
         application, listener, scratch=config.scratch, most_bytes=config.max_upload_bytes, proxy=config.proxy

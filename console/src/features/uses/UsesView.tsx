@@ -16,6 +16,8 @@ import { UsesTable } from "./UsesTable";
 
 const DEPTHS = ["1", "2", "3", "all"];
 const ALL = 20;
+const LISTED = 500;
+const MOST = 5000;
 
 export function UsesView({ shelf, path, at }: { shelf: string; path: string; at: string }) {
   const [part, setPart] = useParam("part");
@@ -23,7 +25,8 @@ export function UsesView({ shelf, path, at }: { shelf: string; path: string; at:
   const [side, setSide] = useParam("side", "by");
   const [guesses, setGuesses] = useParam("guesses", "on");
   const [chosen, setChosen] = useState("");
-  const asked = { part, depth: depth === "all" ? ALL : Number(depth) || 3, exact: guesses === "off" };
+  const [limit, setLimit] = useState(LISTED);
+  const asked = { part, depth: depth === "all" ? ALL : Number(depth) || 3, limit, exact: guesses === "off" };
   const found = useQuery({ ...usesQuery(shelf, path, at, asked), enabled: side !== "made" });
   const drawn = found.data ? picture(found.data, side === "of" ? "of" : "by") : null;
   return (
@@ -80,6 +83,12 @@ export function UsesView({ shelf, path, at }: { shelf: string; path: string; at:
           {found.data.more && depth !== "all" && (
             <p className="cap">
               There are further levels. <TextAct onClick={() => setDepth("all")}>Show all</TextAct>
+            </p>
+          )}
+          {found.data.cut && (
+            <p className="cap">
+              More artifacts are on these levels than the {count(Math.max(found.data.used_by.length, found.data.uses.length), "artifact")}{" "}
+              listed. {limit < MOST && <TextAct onClick={() => setLimit(MOST)}>List up to {MOST.toLocaleString("en")}</TextAct>}
             </p>
           )}
           {drawn.boxes.length > 0 && (

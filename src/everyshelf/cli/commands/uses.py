@@ -15,7 +15,7 @@ from everyshelf.core.answers.uses import UsingArtifact
 if TYPE_CHECKING:
     from everyshelf.core.answers.uses import UsedArtifact, UsesAnswer
 
-_DEEPEST = 20
+_DEEPEST, _MOST = 20, 5000
 
 
 def _levels(ctx: click.Context, param: click.Parameter, value: str) -> int:
@@ -33,6 +33,9 @@ def _levels(ctx: click.Context, param: click.Parameter, value: str) -> int:
 @click.option(
     "--depth", metavar="N|all", default="3", callback=_levels, help="Number of levels to follow, or all; default: 3."
 )
+@click.option(
+    "--limit", type=click.IntRange(1, _MOST), help=f"Number of artifacts; default: 500, with --csv {_MOST:,}."
+)
 @click.option("--exact", is_flag=True, help="Leave out guesses.")
 @at_option
 @click.option("--csv", "as_csv", is_flag=True, help="Print a table for other programs.")
@@ -41,6 +44,7 @@ def uses(
     artifact: str,
     part: str | None,
     depth: int,
+    limit: int | None,
     exact: bool,
     ref: str | None,
     as_csv: bool,
@@ -51,7 +55,8 @@ def uses(
     """Show who uses ARTIFACT or a part of it, who is hit if it goes, and what it uses."""
     shelf, desk = open_shelf(shelf_key, address)
     path = desk.as_path(artifact) if desk else artifact
-    found = shelf.uses(path, ref or default_ref(desk), part=part, depth=depth, exact=exact)
+    limit = limit or (_MOST if as_csv else None)
+    found = shelf.uses(path, ref or default_ref(desk), part=part, depth=depth, limit=limit, exact=exact)
     if as_json:
         terminal.print_json(found)
     elif as_csv:
@@ -81,9 +86,11 @@ def _show(found: UsesAnswer, *, exact: bool) -> None:
         for missed in found.missing:
             listing.row(("missing", lambda text: terminal.tone("removed", text)), "", missed.name, missed.label)
         listing.show()
-    if found.more:
-        terminal.say(terminal.dim("There are more levels or users than are listed."))
-        terminal.next_step(f"everyshelf uses {found.artifact} --depth all --csv")
+    if found.more or found.cut:
+        what = " and ".join(word for word, there in (("levels", found.more), ("artifacts", found.cut)) if there)
+        terminal.say(terminal.dim(f"There are more {what} than are listed."))
+        asked = (" --depth all" if found.more else "") + (f" --limit {_MOST}" if found.cut else "")
+        terminal.next_step(f"everyshelf uses {found.artifact}{asked}")
     if found.unread:
         what = terminal.count(found.unread, "artifact")
         terminal.say(f"{what} could not be read; what they use is not known.")

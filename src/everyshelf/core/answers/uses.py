@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import datetime
 from typing import Literal
+
+import msgspec
 
 from everyshelf.core.answers.base import Answer
 
@@ -13,8 +14,12 @@ Naming = Literal["file", "id", "name", "table", "message", "call", "address"]
 itself, as a table, by the name of a message, by the path of a call, or by the address of an artifact on a shelf."""
 
 
-@dataclass(frozen=True)
-class WantedPart:
+class _Said(msgspec.Struct, frozen=True, gc=False):
+    """What is read of files by the ten thousand: outside the collector of garbage, whose rounds took most of the time
+    (none of them can be part of a cycle)."""
+
+
+class WantedPart(_Said, frozen=True, gc=False):
     """A part of the artifact at ``target`` that breaks: its type and name, and whether it only just came.
 
     What uses the artifact at all is hit by a part that every user now has to give.
@@ -26,8 +31,7 @@ class WantedPart:
     came: bool = False
 
 
-@dataclass(frozen=True)
-class UsePlace:
+class UsePlace(_Said, frozen=True, gc=False):
     """One place that uses a part of another artifact; ``exact`` or a guess."""
 
     place: str
@@ -35,8 +39,7 @@ class UsePlace:
     exact: bool
 
 
-@dataclass(frozen=True)
-class UsedPart:
+class UsedPart(_Said, frozen=True, gc=False):
     """A part of a target that is used: its name ("*" for all), its type where that is known, and where it is used."""
 
     name: str
@@ -46,8 +49,7 @@ class UsedPart:
     exact: bool
 
 
-@dataclass(frozen=True)
-class Reference:
+class Reference(_Said, frozen=True, gc=False):
     """One name found in an artifact: the text, where, and whether that is exact.
 
     ``writes``: the target is made, not read. ``parts``: which parts of the target are used; None where only the words
@@ -64,8 +66,7 @@ class Reference:
     shelf: str = ""
 
 
-@dataclass(frozen=True)
-class Flow:
+class Flow(_Said, frozen=True, gc=False):
     """What of a target that is read goes on into one that is written. Both "*": every column, under its own name, but
     for those that become "", which do not go on."""
 
@@ -157,9 +158,10 @@ class PartAsked(Answer):
 class UsesAnswer(Answer):
     """Who uses an artifact or a part of it, what it uses, and what it names that is not there.
 
-    ``depth``: up to which level it was looked. ``more``: there are further levels or users than are listed.
-    ``unread``: how many artifacts of the state could not be looked through, so that what they use is not known.
-    ``counts``: of the users by effect. ``hit``: of those that break, how many run in each environment.
+    ``depth``: up to which level it was looked. ``more``: there are further levels. ``cut``: on these levels there are
+    more artifacts than are listed, and the counts are of those that are. ``unread``: how many artifacts of the state
+    could not be looked through, so that what they use is not known. ``counts``: of the users by effect. ``hit``: of
+    those that break, how many run in each environment.
     """
 
     artifact: str
@@ -177,5 +179,6 @@ class UsesAnswer(Answer):
     hit: dict[str, int]
     environments: list[str]
     more: bool
+    cut: bool
     unread: int
     sentence: str

@@ -83,6 +83,8 @@ def words_in(text: str, *, humps: bool = True) -> list[tuple[str, int, int]]:
 
 def folded(word: str) -> str:
     """Without case and accents."""
+    if word.isascii():
+        return word.lower()
     return "".join(c for c in unicodedata.normalize("NFKD", word.casefold()) if not unicodedata.combining(c))
 
 

@@ -10,7 +10,6 @@ from __future__ import annotations
 
 import contextlib
 import os
-import resource
 import select
 import signal
 import subprocess
@@ -37,11 +36,8 @@ from everyshelf.core.compare.options import CompareOptions
 from everyshelf.core.compare.result import as_bytes
 from everyshelf.core.editing.edits import CellEdit, FieldEdit
 from everyshelf.core.errors import (
-    ConflictError,
-    EveryShelfError,
     InvalidError,
     LimitError,
-    StorageError,
     UnreadableError,
 )
 from everyshelf.core.merge.model import SIDE_NAMES, Decision, Side, SideNames
@@ -50,19 +46,17 @@ from everyshelf.core.origins.steps import LineStep, Step
 from everyshelf.core.origins.tables import TablesStep
 from everyshelf.core.promotion.bound import Bound, check_bindable
 from everyshelf.core.reading import messages
-from everyshelf.core.reading.messages import FileAt, FileHead, ReaderProblem, Reply, Unpacked
+from everyshelf.core.reading.child import FAMILIES, NO_MEMORY
+from everyshelf.core.reading.messages import FileAt, FileHead, Unpacked
 from everyshelf.core.runs.counted import Results
 from everyshelf.core.runs.metrics import Measured
 
 DEADLINE_SECONDS = 20.0  # of processor time, where an answer is awaited
 WHOLE_SECONDS = 3600.0  # for a job, or a command with a bar
 MEMORY_BYTES = 1_000 * 1024 * 1024
-# The parent looks at what the child holds; what is asked for at once, and threads that only reserve, meet this bound.
-_RESERVED_BYTES = 3 * 1024 * 1024 * 1024
 MOST_AS_TEXT = 100 * 1024 * 1024  # what took too long as its kind would take too long as text
 _LOOK_SECONDS = 0.05
 _TRIES = 3
-_NO_MEMORY = 3  # the status with which a process ends that may have no more
 _BATCH_FILES = 256
 _BATCH_BYTES = 8 * 1024 * 1024
 # The deadline counts the processor time of the process: a busy machine must not make an answer another one. One that
@@ -70,13 +64,6 @@ _BATCH_BYTES = 8 * 1024 * 1024
 _PATIENCE = 15
 _TICKS = os.sysconf("SC_CLK_TCK")
 _PAGE_BYTES = os.sysconf("SC_PAGE_SIZE")
-# The errors whose class crosses the pipe, since interfaces answer by class; any other is a mistake in the input.
-_FAMILIES: dict[str, type[EveryShelfError]] = {
-    "conflict": ConflictError,
-    "limit": LimitError,
-    "storage": StorageError,
-    "unreadable": UnreadableError,
-}
 
 
 T = TypeVar("T")
@@ -396,6 +383,11 @@ class Worker:
                 return self._ask(request, str)
         return "opaque"
 
+    def start(self) -> None:
+        """Start the process, so that the first call does not wait for it."""
+        with self._lock, contextlib.suppress(OSError):  # the first call meets the same, and says so
+            self._started()
+
     def close(self) -> None:
         """End the process."""
         with self._lock:
@@ -433,7 +425,7 @@ class Worker:
         reply = msgspec.json.decode(line, type=messages.Reply)
         problem = reply.problem
         if problem is not None:
-            family = _FAMILIES.get(problem.family, InvalidError)
+            family = FAMILIES.get(problem.family, InvalidError)
             raise family(problem.message, code=problem.code, hint=problem.hint)
         try:
             return msgspec.json.decode(reply.answer, type=answer_type)
@@ -471,7 +463,7 @@ class Worker:
                 prefix="es-reading-", dir=self._scratch, ignore_cleanup_errors=True
             )
             self._process = subprocess.Popen(
-                [sys.executable, "-m", "everyshelf.core.reading.worker", str(self._memory)],
+                [sys.executable, "-m", "everyshelf.core.reading.child", str(self._memory)],
                 stdin=subprocess.PIPE,
                 stdout=subprocess.PIPE,
                 stderr=subprocess.DEVNULL,
@@ -544,50 +536,7 @@ def _died(process: subprocess.Popen[bytes]) -> LimitError:
     except subprocess.TimeoutExpired:
         code = 0
     # Killed by the system itself, or by us, it had asked for too much; memory refused to a library ends in an abort.
-    if code in (_NO_MEMORY, -signal.SIGKILL, -signal.SIGABRT):
+    if code in (NO_MEMORY, -signal.SIGKILL, -signal.SIGABRT):
         return _out_of_memory()
     sort = f"by signal {-code}" if code < 0 else f"with status {code}"
     return LimitError(f"the reading process ended {sort}", code="reader.ended")
-
-
-# --- in the child ----------------------------------------------------------------
-
-
-def serve(memory_bytes: int) -> None:
-    """Answer requests from standard input until it ends."""
-    from everyshelf.core.compare.artifact import reader_failed
-    from everyshelf.core.reading.tasks import answer
-    from everyshelf.core.tables.options import limit_memory
-
-    limit_memory(memory_bytes // 2)
-    with contextlib.suppress(ValueError, OSError):
-        most = memory_bytes + _RESERVED_BYTES
-        resource.setrlimit(resource.RLIMIT_DATA, (most, most))
-        resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
-    # Answers have a pipe of their own: whatever a library prints must not get between them.
-    answers = os.fdopen(os.dup(1), "wb")
-    os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
-    for line in sys.stdin.buffer:
-        try:
-            reply = Reply(answer=msgspec.Raw(messages.line_of(answer(messages.request_from(line)))[:-1]))
-        except EveryShelfError as error:
-            reply = Reply(problem=_problem(error))
-        except OSError as error:
-            reply = Reply(problem=_problem(StorageError(f"the reading process: {error.strerror or error}")))
-        except MemoryError:
-            os._exit(_NO_MEMORY)
-        except Exception as error:
-            # A mistake in a reader of ours or of another package: told as what it is, and the process goes on.
-            reply = Reply(problem=ReaderProblem(reader_failed(error), "reader.failed", family="limit"))
-        answers.write(messages.line_of(reply))
-        answers.flush()
-
-
-def _problem(error: EveryShelfError) -> ReaderProblem:
-    family = next((name for name, kind in _FAMILIES.items() if isinstance(error, kind)), "")
-    return ReaderProblem(error.message, error.code, error.hint, family)
-
-
-if __name__ == "__main__":
-    serve(int(sys.argv[1]))

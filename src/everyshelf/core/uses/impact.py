@@ -7,9 +7,9 @@ an artifact that is hit gets other results as well.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
-from typing import Literal, Protocol
+from typing import Literal, NamedTuple, Protocol
 
 from everyshelf.core.answers.uses import FileReferences, Reference, UsedPart, UsePlace, WantedPart
 from everyshelf.core.uses.calls import call_form
@@ -20,8 +20,7 @@ ALL = "*"
 _LOOKED_BEYOND = 50
 
 
-@dataclass(frozen=True)
-class Node:
+class Node(NamedTuple):
     """An artifact of a shelf, by the key of the shelf and its path."""
 
     shelf: str
@@ -51,8 +50,9 @@ class Graph(Protocol):
 
     def links_to(
         self, asked: Sequence[tuple[Node, frozenset[str] | None]], *, writes: bool = False
-    ) -> list[list[Link]]:
-        """For each node the artifacts that read it, or that make it; with parts, at least those that may use one."""
+    ) -> Iterable[Iterable[Link]]:
+        """For each node the artifacts that read it, or that make it; with parts, at least those that may use one. What
+        is not taken is not looked for."""
 
     def links_from(self, node: Node, *, writes: bool) -> list[tuple[Reference, Node]]:
         """What an artifact writes, or what it only reads, as far as that is there."""
@@ -83,15 +83,22 @@ class _Front:
     type: str = ""
 
 
-def impact(graph: Graph, start: Node, part: WantedPart | None, depth: int, most: int) -> tuple[list[Reached], bool]:
-    """Who is hit if ``part`` of ``start``, or all of it, is removed; True if there is more than was looked at.
+@dataclass
+class Found:
+    """Artifacts in order of levels. ``further``: something lies beyond the last level; ``cut``: there are more on the
+    levels than the most that were asked for."""
 
-    In order of levels, in each those that break first.
-    """
+    reached: list[Reached]
+    further: bool
+    cut: bool
+
+
+def impact(graph: Graph, start: Node, part: WantedPart | None, depth: int, most: int) -> Found:
+    """Who is hit if ``part`` of ``start``, or all of it, is removed; on each level those that break first."""
     found: dict[Node, Reached] = {}
     first = _Front(start, frozenset({part.name}) if part else None, True, True, part.type if part else "")
     fronts: dict[int, list[_Front]] = {0: [first]}
-    seen, more = {(start, first.parts): 0}, False
+    seen, cut = {(start, first.parts): 0}, False
     for level in range(depth):
         own = fronts.get(level, [])
         for front, links in zip(own, graph.links_to([(one.node, one.parts) for one in own]), strict=True):
@@ -100,8 +107,8 @@ def impact(graph: Graph, start: Node, part: WantedPart | None, depth: int, most:
                 if not places or link.holder == start:
                     continue
                 if len(found) >= most and link.holder not in found:
-                    more = True
-                    continue
+                    cut = True
+                    break
                 exact = front.exact and link.exact and any(p.exact for p in places)
                 one = Reached(link.holder, level + 1, "uses", front.breaks, exact, places, [front.node])
                 _add(found, one)
@@ -112,9 +119,9 @@ def impact(graph: Graph, start: Node, part: WantedPart | None, depth: int, most:
                         fronts.setdefault(reached, []).append(following)
     in_depth = [one for one in found.values() if one.level <= depth]
     beyond = [front for level, further in fronts.items() if level >= depth for front in further]
-    more = more or len(in_depth) < len(found) or _goes_on(graph, beyond, found)
+    further = len(in_depth) < len(found) or _goes_on(graph, beyond, found)
     in_depth.sort(key=lambda one: (one.level, not one.breaks, one.node.shelf != start.shelf, one.node.path))
-    return in_depth, more
+    return Found(in_depth, further, cut)
 
 
 def _goes_on(graph: Graph, fronts: Sequence[_Front], found: dict[Node, Reached]) -> bool:
@@ -233,27 +240,28 @@ def _is_part(used: UsedPart, part: str, part_type: str) -> bool:
     return same or (used.type == "column" and used.name.casefold() == part.casefold())
 
 
-def sources(graph: Graph, start: Node, depth: int, most: int) -> tuple[list[Reached], bool]:
-    """What an artifact uses and what it is made by, level by level; True if there is more than was looked at."""
+def sources(graph: Graph, start: Node, depth: int, most: int) -> Found:
+    """What an artifact uses and what it is made by, level by level."""
     found: dict[Node, Reached] = {}
-    front, more = [start], False
+    front, further, cut = [start], False, False
     for level in range(1, depth + 2):
         following: list[Node] = []
         for node, links in zip(front, graph.links_to([(node, None) for node in front], writes=True), strict=True):
             for one in _sources_of(graph, node, links, level):
                 if one.node == start or (one.node in found and found[one.node].level < level):
                     continue
-                if level > depth or (len(found) >= most and one.node not in found):
-                    more = True
+                further = further or level > depth
+                cut = cut or (level <= depth and len(found) >= most and one.node not in found)
+                if further or cut:
                     break
                 if one.node not in found:
                     following.append(one.node)
                 _add(found, one)
         front = following
-    return sorted(found.values(), key=lambda one: (one.level, one.node.path)), more
+    return Found(sorted(found.values(), key=lambda one: (one.level, one.node.path)), further, cut)
 
 
-def _sources_of(graph: Graph, node: Node, links: list[Link], level: int) -> list[Reached]:
+def _sources_of(graph: Graph, node: Node, links: Iterable[Link], level: int) -> list[Reached]:
     found = []
     for named, target in graph.links_from(node, writes=False):
         exact = named.exact and is_certain(named, node, target)

@@ -6,6 +6,7 @@ calls); a file name inside any other text is a guess.
 
 from __future__ import annotations
 
+import functools
 import posixpath
 import re
 from collections.abc import Iterable, Iterator
@@ -18,6 +19,7 @@ from everyshelf.core.uses.places import EXACT_FIELDS, parts_of, said_of
 
 _MOST_NAMES = 2000
 _MOST_TEXT = 20_000
+_MOST_REMEMBERED = 50_000
 _ID_FIELDS = frozenset({"calledElement", "decisionRef", "processRef", "calledDecision", "decision", "process"})
 # Fields that name another artifact by the name it gives itself.
 # fmt: off
@@ -153,14 +155,13 @@ def offered_by(root: Part) -> list[str]:
 
 def keys_of(named: Reference) -> list[str]:
     """The keys a reference is kept under; one of them is a key of its target (see ``keys_for``)."""
-    text = posixpath.normpath(named.text) if named.what in ("file", "address") else named.text
     if named.what in ("file", "address"):
-        return [f"file:{posixpath.basename(text).casefold()}"]
+        return [f"file:{posixpath.basename(tidied(named.text)).casefold()}"]
     if named.what == "table":
-        return [f"table:{text.rpartition('.')[2].casefold()}"]
+        return [f"table:{named.text.rpartition('.')[2].casefold()}"]
     if named.what == "call":
-        return [f"call:{end}" for end in call_ends(text)]
-    return [f"{named.what}:{text.casefold()}"]
+        return [f"call:{end}" for end in call_ends(named.text)]
+    return [f"{named.what}:{named.text.casefold()}"]
 
 
 def call_ends(path: str) -> list[str]:
@@ -214,21 +215,51 @@ class PathsOf:
         return self._by_end.get(name, [])
 
 
+@functools.lru_cache(_MOST_REMEMBERED)
+def tidied(text: str) -> str:
+    """A file name without steps that lead nowhere. The same names occur in thousands of artifacts."""
+    return posixpath.normpath(text)
+
+
+@functools.lru_cache(_MOST_REMEMBERED)
+def _below(folder: str, name: str) -> str:
+    return posixpath.normpath(posixpath.join(folder, name))
+
+
+def beside(holder: str, name: str) -> str:
+    """The path that a tidied file name in ``holder`` has if it counts from the folder of the holder."""
+    return _below(holder.rpartition("/")[0], name)
+
+
+def _first_meant(name: str, by_holder: str, paths: Paths) -> str | None:
+    """The artifact at ``by_holder``, which is the path ``beside`` the holder, else the one at the full path."""
+    return next((path for path in (by_holder, name.lstrip("/")) if paths.has(path)), None)
+
+
+def _end_of(name: str) -> str:
+    return "/" + name.lstrip("./")
+
+
 def files_meant(named: Reference, holder: str, paths: Paths) -> list[str]:
     """The artifacts a file name in ``holder`` means: beside that first, then by full path, then by the end of it."""
-    text = posixpath.normpath(named.text)
-    beside = posixpath.normpath(posixpath.join(posixpath.dirname(holder), text))
-    for candidate in (beside, text.lstrip("/")):
-        if paths.has(candidate):
-            return [] if candidate == holder else [candidate]
-    end = "/" + text.lstrip("./")
-    alike = paths.ending(posixpath.basename(text))
+    name = tidied(named.text)
+    first = _first_meant(name, beside(holder, name), paths)
+    if first is not None:
+        return [] if first == holder else [first]
+    end = _end_of(name)
+    alike = paths.ending(posixpath.basename(name))
     return [p for p in alike if p != holder and f"/{p}".endswith(end)][:3]
+
+
+def may_mean(name: str, by_holder: str, path: str, paths: Paths) -> bool:
+    """False where a tidied file name, which is at ``by_holder`` beside its holder, cannot mean ``path``."""
+    first = _first_meant(name, by_holder, paths)
+    return first == path if first is not None else f"/{path}".endswith(_end_of(name))
 
 
 def may_mean_file(named: Reference, path: str) -> bool:
     """False where a file name cannot mean ``path``: cheap, for looking through many."""
-    return posixpath.basename(posixpath.normpath(named.text)) == posixpath.basename(path)
+    return posixpath.basename(tidied(named.text)) == posixpath.basename(path)
 
 
 def is_missed(named: Reference) -> bool:

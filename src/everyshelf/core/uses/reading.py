@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from dataclasses import replace
 from typing import NamedTuple
+
+from msgspec.structs import replace
 
 from everyshelf.core.answers.uses import FileReferences, Flow, Reference, UsedPart, UsePlace
 from everyshelf.core.outline.model import Part

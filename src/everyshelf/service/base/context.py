@@ -80,6 +80,15 @@ def reader() -> Iterator[Worker]:
             pool.put(worker)
 
 
+def start_readers() -> None:
+    """Start the reading processes of this process, which takes some tenths of a second each in the background."""
+    pool = _readers()
+    started = [pool.get() for _ in range(pool.qsize())]
+    for worker in started:
+        worker.start()
+        pool.put(worker)
+
+
 @contextmanager
 def unpacker() -> Iterator[Worker]:
     """A reading process for one parcel, which may be large: it takes the time that its bytes take, and nobody waits."""

@@ -12,10 +12,10 @@ from everyshelf.core.answers.uses import UsesAnswer
 from everyshelf.core.errors import InvalidError
 from everyshelf.service.http.answers import answered
 from everyshelf.service.http.views import flag, number, path_of
-from everyshelf.service.shelves.api.base import PATH, REF, ShelfView
+from everyshelf.service.shelves.api.base import LIMIT, PATH, REF, ShelfView
 from everyshelf.service.uses.actions.answering import MOST_DEEP, uses_of
 
-_DEPTH = 3
+_DEPTH, _LISTED = 3, 500
 
 
 class UsesView(ShelfView):
@@ -29,6 +29,7 @@ class UsesView(ShelfView):
             REF,
             OpenApiParameter("part", str, description="Only who uses this part: its path, its label or its name."),
             OpenApiParameter("depth", int, description=f"Up to which level, 1 to {MOST_DEEP}; 3 if left out."),
+            LIMIT,
             OpenApiParameter("exact", bool, description="Leave out guesses."),
         ],
     )
@@ -42,7 +43,8 @@ class UsesView(ShelfView):
             )
         part, exact = request.query_params.get("part", "").strip(), flag(request, "exact")
         at, artifact = self.at(request, found), path_of(request)
-        return Response(uses_of(caller, found, at, artifact, part=part, depth=depth, exact=exact))
+        limit = number(request, "limit", _LISTED)
+        return Response(uses_of(caller, found, at, artifact, part=part, depth=depth, limit=limit, exact=exact))
 
 
 urlpatterns = [path("/uses", UsesView.as_view())]

@@ -21,7 +21,12 @@ class NamesRead(models.Model):
 
 
 class NamedKey(models.Model):
-    """A key under which a version names what it reads or makes, or offers itself to others."""
+    """A key under which a version names what it reads or makes, or offers itself to others.
+
+    Of a file name also all that was written, tidied (``name``), and the path this is ``beside`` the artifact: by them
+    those that mean another file of the same name are passed over unread. Both are empty for all other keys, and where
+    they are longer than what is kept.
+    """
 
     class Role(models.IntegerChoices):
         """What the version has to do with the key."""
@@ -33,10 +38,13 @@ class NamedKey(models.Model):
     read = models.ForeignKey(NamesRead, models.CASCADE, related_name="keys")
     shelf = models.ForeignKey(Shelf, models.CASCADE, related_name="+")
     key = models.CharField(max_length=300)
+    name = models.CharField(max_length=300, default="", blank=True)
+    beside = models.CharField(max_length=300, default="", blank=True)
     role = models.PositiveSmallIntegerField(choices=Role.choices)
 
     class Meta:
-        indexes = [models.Index(fields=["key", "role", "shelf"])]
+        # With the names: what a key may mean is told from the index alone.
+        indexes = [models.Index(fields=["key", "role", "shelf", "name", "beside"])]
 
 
 class StateRead(models.Model):

@@ -55,7 +55,7 @@ class Filters:
         return self == Filters(shelves=self.shelves)
 
 
-@dataclass
+@dataclass(slots=True)
 class _Hit:
     """An artifact with the versions of it that hold the words, the best first; the rest is said of the one that is
     shown: that of the main branch, else the first of those at the head of another, else the newest."""
@@ -147,7 +147,7 @@ def _hits(
     rank = f"CASE WHEN h.branch_id IN ({_marks(main)}) THEN {_ON_MAIN} WHEN h.id THEN {_ON_BRANCH} ELSE {_EARLIER} END"
     # Every value goes in as a parameter; what is put together are names and operators of this module.
     query = (
-        f"SELECT v.id, v.artifact_id, v.kind, c.author, c.labels, c.recorded, v.path, {rank}, {score} "  # noqa: S608
+        f"SELECT v.id, v.artifact_id, v.kind, c.author, c.labels, c.recorded || '', v.path, {rank}, {score} "  # noqa: S608
         f"FROM {source} JOIN shelves_artifactversion v ON v.id = f.version_id "
         f"{'LEFT ' if history else ''}JOIN find_headversion h ON h.version_id = v.id "
         f"JOIN shelves_commit c ON c.id = v.commit_id WHERE {' AND '.join(tests)} "
@@ -160,13 +160,14 @@ def _hits(
     for version, artifact, kind, author, labels, recorded, path, where, points in rows[:_MOST_HITS]:
         hit = found.get(artifact)
         if hit is None:
-            hit = found[artifact] = _Hit([], 0, 0, "", "", "", "", "", 0.0)
+            found[artifact] = _Hit([version], version, where, kind, author, labels, recorded, path, points)
+            continue
         if version not in hit.versions:
             hit.versions.append(version)
         hit.points = min(hit.points, points)  # the better the match, the less bm25 gives
         if where > hit.rank:
             hit.shown, hit.rank = version, where
-            hit.kind, hit.author, hit.labels, hit.recorded, hit.path = kind, author, labels, str(recorded), path
+            hit.kind, hit.author, hit.labels, hit.recorded, hit.path = kind, author, labels, recorded, path
     hits = list(found.values())
     if order == "newest":
         hits.sort(key=lambda hit: hit.recorded, reverse=True)

@@ -32,21 +32,24 @@ from everyshelf.service.uses.actions.reading import unpacked, unread_at
 from everyshelf.service.uses.models import NamesRead
 
 MOST_DEEP = 20
-_MOST_LISTED = 1000
+MOST_LISTED = 5000
 _MOST_MISSING = 200
 
 
-def uses_of(caller: Caller, shelf: Shelf, at: Resolved, path: str, *, part: str, depth: int, exact: bool) -> UsesAnswer:
-    """Users and sources of an artifact at a state, level by level up to ``depth``; with ``part``, users of that part;
-    with ``exact`` without guesses."""
+def uses_of(
+    caller: Caller, shelf: Shelf, at: Resolved, path: str, *, part: str, depth: int, limit: int, exact: bool
+) -> UsesAnswer:
+    """Up to ``limit`` users and as many sources of an artifact at a state, level by level up to ``depth``; with
+    ``part``, users of that part; with ``exact`` without guesses."""
+    limit = min(limit, MOST_LISTED)
     entry, _ = get_artifact(shelf, at, path)
     unread = unread_at(caller, shelf, at)
     graph, start = ShelfGraph(caller, shelf, at), Node(shelf.key, path)
     asked, wanted = find_part(path, entry, rules_at(at.root), part) if part else (None, None)
-    hit, more = impact(graph, start, wanted, depth, _MOST_LISTED)
-    used, more_used = sources(graph, start, depth, _MOST_LISTED)
-    if exact:
-        hit, used = [one for one in hit if one.exact], [one for one in used if one.exact]
+    users_found, sources_found = impact(graph, start, wanted, depth, limit), sources(graph, start, depth, limit)
+    hit = [one for one in users_found.reached if one.exact or not exact]
+    used = [one for one in sources_found.reached if one.exact or not exact]
+    cut = users_found.cut or sources_found.cut or graph.cut
     versions = graph.see([start, *(one.node for one in hit), *(one.node for one in used)])
     users = [_user(one, versions, shelf) for one in hit]
     environments = list_environments(shelf)
@@ -70,9 +73,10 @@ def uses_of(caller: Caller, shelf: Shelf, at: Resolved, path: str, *, part: str,
         counts=counts,
         hit={name: count for name, count in running.items() if count},
         environments=[environment.name for environment in environments],
-        more=more or more_used or graph.cut,
+        more=users_found.further or sources_found.further,
+        cut=cut,
         unread=len(unread),
-        sentence=_sentence(path, asked, users, counts, running),
+        sentence=_sentence(path, asked, users, counts, running, least=users_found.cut or graph.cut),
     )
 
 
@@ -219,8 +223,15 @@ def _runs(user: UsingArtifact, environment: str) -> bool:
 
 
 def _sentence(
-    path: str, part: PartAsked | None, users: list[UsingArtifact], counts: dict[str, int], running: dict[str, int]
+    path: str,
+    part: PartAsked | None,
+    users: list[UsingArtifact],
+    counts: dict[str, int],
+    running: dict[str, int],
+    *,
+    least: bool,
 ) -> str:
+    """``least``: there are more users than were counted."""
     what = f"{singular(part.type)} {part.label} of {path}" if part is not None and part.type else path
     if part is not None and not part.type:
         what = f"{part.label} of {path}"
@@ -230,5 +241,8 @@ def _sentence(
         return f"{said}nothing." if said else f"Nothing that could be read uses {what}."
     last = [name for name, count in running.items() if count]
     where = f", {running[last[-1]]} of them in {last[-1]}" if last else ""
-    broken = f"breaks {counts['breaks']} of {count_noun(len(users), 'user')}"
-    return f"{said}Removing {what} {broken}{where}." if not said else f"{said}{count_noun(len(users), 'artifact')}."
+    if said:
+        return f"{said}{'at least ' if least else ''}{count_noun(len(users), 'artifact')}."
+    if least:
+        return f"Removing {what} breaks at least {count_noun(counts['breaks'], 'user')}{where}; there are more."
+    return f"Removing {what} breaks {counts['breaks']} of {count_noun(len(users), 'user')}{where}."

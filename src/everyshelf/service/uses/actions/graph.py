@@ -6,7 +6,7 @@ where the version that was read is the one in the state.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -15,7 +15,7 @@ from django.db.models import QuerySet
 from everyshelf.core.answers.uses import FileReferences, Reference
 from everyshelf.core.history.names import path_of_tail
 from everyshelf.core.uses.impact import Link, Node, is_certain
-from everyshelf.core.uses.names import TABULAR, files_meant, keys_for, keys_of, may_mean_file, stem
+from everyshelf.core.uses.names import TABULAR, files_meant, keys_for, keys_of, may_mean, may_mean_file, stem
 from everyshelf.service.base.context import get_trees
 from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.actions.refs import Resolved
@@ -28,9 +28,12 @@ from everyshelf.service.uses.models import NamedKey, NamesRead
 _MOST_ALIKE = 500
 _MOST_LINKS = 20_000
 _AT_ONCE = 500
-_MOST_READ = 3000  # beyond, the answer says that there are more
+_MOST_READ = 10_000  # beyond, the answer says that there are more
 # What only makes sense within one shelf: files lie beside each other there, and tables have short names.
 _OF_ONE_SHELF = ("file:", "table:")
+_READ_AT_ONCE = 200
+# Artifacts that may hold a key; of each the readings of its versions, by their contents.
+_Holders = dict[Node, dict[str, int]]
 _HOLDS = "uses_namedkey.read_id IN (SELECT rowid FROM uses_words WHERE uses_words MATCH %s)"
 
 
@@ -85,6 +88,7 @@ class ShelfGraph:
         self._own = State(shelf, at.root, at.commit)
         self._caller = caller
         self._named: dict[Node, FileReferences | None] = {}
+        self._seen: dict[Node, SeenVersion] = {}
         self._kinds: dict[Node, str] = {}
         self._meant: dict[tuple[Node, str, str], list[Node]] = {}
         self.cut = False  # whether more artifacts name something than are read
@@ -107,20 +111,20 @@ class ShelfGraph:
     def kind(self, node: Node) -> str:
         """The kind of an artifact."""
         if node not in self._kinds:
-            self.see([node])
-        return self._kinds.get(node, "opaque")
+            self._learn([node])
+        return self._kinds[node]
 
     def see(self, nodes: Iterable[Node]) -> dict[Node, SeenVersion]:
         """The versions of nodes, where they are there."""
-        found: dict[Node, SeenVersion] = {}
+        asked = list(nodes)
         by_shelf: dict[str, list[str]] = {}
-        for node in nodes:
-            by_shelf.setdefault(node.shelf, []).append(node.path)
+        for node in asked:
+            if node not in self._seen:
+                by_shelf.setdefault(node.shelf, []).append(node.path)
         for key, paths in by_shelf.items():
             for path, version in self.states[key].versions(paths).items():
-                found[Node(key, path)] = version
-                self._kinds[Node(key, path)] = version.kind
-        return found
+                self._seen[Node(key, path)] = version
+        return {node: self._seen[node] for node in asked if node in self._seen}
 
     def named(self, node: Node) -> FileReferences | None:
         """What an artifact names and offers; None if it names nothing that could be read."""
@@ -138,34 +142,47 @@ class ShelfGraph:
 
     def links_to(
         self, asked: Sequence[tuple[Node, frozenset[str] | None]], *, writes: bool = False
-    ) -> list[list[Link]]:
-        """For each node the artifacts that read it, or that make it; with parts, those that may use one of them."""
+    ) -> Iterator[Iterator[Link]]:
+        """For each node the artifacts that read it, or that make it; with parts, those that may use one of them. What
+        is not taken of the links of a node is not read."""
         role = NamedKey.Role.WRITES if writes else NamedKey.Role.READS
         self._learn([node for node, _ in asked])
         whole = [node for node, parts in asked if parts is None]
         holding = self._holders({node: self._keys_of(node) for node in whole}, None, role) if whole else {}
-        found = []
         for node, parts in asked:
             keys = self._keys_of(node)
-            holders = holding.get(node, []) if parts is None else self._holders({node: keys}, parts, role).get(node, [])
-            found.append([link for holder in holders if (link := self._link(holder, node, keys)) is not None])
-        return found
+            holders = holding if parts is None else self._holders({node: keys}, parts, role)
+            yield self._links(holders.get(node, {}), node, keys)
+
+    def _links(self, holders: _Holders, node: Node, keys: list[str]) -> Iterator[Link]:
+        every = list(holders)
+        self.cut = self.cut or len(every) > _MOST_READ
+        for start in range(0, min(len(every), _MOST_READ), _READ_AT_ONCE):
+            some = every[start : start + _READ_AT_ONCE]
+            current = {
+                h: holders[h][read] for h in some if (read := self.states[h.shelf].content(h.path)) in holders[h]
+            }
+            self._read(current)
+            for holder in current:
+                if (link := self._link(holder, node, keys)) is not None:
+                    yield link
 
     def _learn(self, nodes: Iterable[Node]) -> None:
         """Read the kinds of nodes in one go."""
         unknown = [node for node in nodes if node not in self._kinds]
         if unknown:
-            self.see(unknown)
+            seen = self.see(unknown)
             for node in unknown:
-                self._kinds.setdefault(node, "opaque")
+                self._kinds[node] = seen[node].kind if node in seen else "opaque"
 
     def _keys_of(self, node: Node) -> list[str]:
         named = self.named(node)
         return keys_for(node.path, self.kind(node), named.offers if named is not None else ())
 
     def _link(self, holder: Node, node: Node, keys: list[str]) -> Link | None:
-        named = self._named[holder]
-        assert named is not None
+        named = self._named.get(holder)
+        if named is None:
+            return None
         meaning = [(one, exact) for one in named.names for exact in self._means(one, holder, node, keys)]
         if not meaning:
             return None
@@ -221,41 +238,54 @@ class ShelfGraph:
 
     def _holders(
         self, keys: dict[Node, list[str]], parts: frozenset[str] | None, role: NamedKey.Role
-    ) -> dict[Node, list[Node]]:
-        """By node the artifacts at their states that hold one of its keys."""
+    ) -> dict[Node, _Holders]:
+        """By node the artifacts of which a version holds one of its keys."""
         by_key: dict[str, list[Node]] = {}
         for node, own in keys.items():
             for key in own:
                 by_key.setdefault(key, []).append(node)
-        wanted: dict[int, Node] = {}
-        found: dict[Node, dict[Node, None]] = {}
+        found: dict[Node, _Holders] = {}
         every = list(by_key)
         for start in range(0, len(every), _AT_ONCE):
             rows = NamedKey.objects.filter(key__in=every[start : start + _AT_ONCE], role=role, shelf__in=self._keys)
-            rows = rows.filter(read__reader=reader_mark())
+            meant = self._meant_by(rows, by_key)
+            rows = rows.filter(read__reader=reader_mark(), beside__in={by_holder for _, _, by_holder, _ in meant})
             if parts is not None and all(any(map(str.isalnum, part)) for part in parts):
                 rows = rows.extra(where=[_HOLDS], params=[words_wanted(sorted(parts))])  # noqa: S610  (a constant)
-            named = rows.values_list("key", "read", "shelf", "read__version__path", "read__version__content")
-            said = list(named[: _MOST_LINKS + 1])
+            of_version = ("read", "read__version__path", "read__version__content")
+            said = list(rows.values_list("key", "name", "beside", "shelf", *of_version)[: _MOST_LINKS + 1])
             self.cut = self.cut or len(said) > _MOST_LINKS
-            for key, read, shelf, path, content in said[:_MOST_LINKS]:
-                holder = Node(self._keys[shelf], path)
-                if self.states[holder.shelf].content(path) == content:
-                    wanted[read] = holder
-                    for node in by_key[key]:
-                        if node != holder:
-                            found.setdefault(node, {})[holder] = None
-        self.cut = self.cut or len(wanted) > _MOST_READ
-        self._read({read: wanted[read] for read in list(wanted)[:_MOST_READ]})
-        return {node: [holder for holder in own if self._named.get(holder) is not None] for node, own in found.items()}
+            for key, name, by_holder, shelf, read, path, content in said[:_MOST_LINKS]:
+                for node in meant.get((key, name, by_holder, shelf), ()):
+                    holder = Node(self._keys[shelf], path)
+                    if node != holder:
+                        found.setdefault(node, {}).setdefault(holder, {})[content] = read
+        return found
 
-    def _read(self, wanted: dict[int, Node]) -> None:
+    def _meant_by(
+        self, rows: QuerySet[NamedKey], by_key: dict[str, list[Node]]
+    ) -> dict[tuple[str, str, str, int], list[Node]]:
+        """What each key may mean, with the file name and its place beside the holder and the shelf they are found in;
+        without reading any artifact. Left out are those that mean something else."""
+        found: dict[tuple[str, str, str, int], list[Node]] = {}
+        for key, name, by_holder, shelf in rows.order_by().values_list("key", "name", "beside", "shelf").distinct():
+            state = self.states[self._keys[shelf]]
+            nodes = [
+                node
+                for node in by_key[key]
+                if not name or (node.shelf == state.shelf.key and may_mean(name, by_holder, node.path, state))
+            ]
+            if nodes:
+                found[key, name, by_holder, shelf] = nodes
+        return found
+
+    def _read(self, holders: dict[Node, int]) -> None:
         """Read what holders name, by number of the reading."""
-        unknown = [read for read, holder in wanted.items() if holder not in self._named]
-        for start in range(0, len(unknown), _AT_ONCE):
-            some = NamesRead.objects.filter(pk__in=unknown[start : start + _AT_ONCE]).values_list("pk", "found")
+        unknown = {read: holder for holder, read in holders.items() if holder not in self._named}
+        if unknown:
+            some = NamesRead.objects.filter(pk__in=list(unknown)).values_list("pk", "found")
             for read, found in some:
-                self._named[wanted[read]] = unpacked(found)
+                self._named[unknown[read]] = unpacked(found)
 
     def _means(self, one: Reference, holder: Node, node: Node, keys: list[str]) -> list[bool]:
         """Whether a reference means the node: nothing, or whether that is exact."""

@@ -9,12 +9,12 @@ from collections.abc import Callable, Iterable
 import msgspec
 from django.db import connection, transaction
 
-from everyshelf.core.answers.uses import NO_REFERENCES, FileReferences
+from everyshelf.core.answers.uses import NO_REFERENCES, FileReferences, Reference
 from everyshelf.core.compare.artifact import READER_VERSION
 from everyshelf.core.errors import ConflictError
 from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.registry import packages
-from everyshelf.core.uses.names import keys_of
+from everyshelf.core.uses.names import beside, keys_of, tidied
 from everyshelf.core.uses.places import LINKED_KINDS
 from everyshelf.service.base.acts import aside
 from everyshelf.service.base.config import get_config
@@ -33,6 +33,7 @@ _AT_ONCE = 200
 _MOST_IN_COMMIT = 500
 _BETWEEN_LOOKS = 20  # versions read before it is looked at the clock, or told how far it is
 _LONGEST_KEY = 300
+_KEYS_VERSION = 2  # raised when what is kept with a key changes
 _ALL_COLUMNS = "allcolumnsofatable"
 
 
@@ -52,8 +53,8 @@ class UsesReadingError(ConflictError):
 
 
 def reader_mark() -> str:
-    """What says whether a reading is still right: the readers and the kinds that were added."""
-    return f"{READER_VERSION} {packages()}"[:64]
+    """What says whether a reading is still right: the readers, the keys and the kinds that were added."""
+    return f"{READER_VERSION}.{_KEYS_VERSION} {packages()}"[:64]
 
 
 def read_commit(commit: Commit, give_way: Callable[[], None]) -> None:
@@ -188,18 +189,33 @@ def _write(shelf: Shelf, read: list[tuple[SeenVersion, FileReferences]]) -> None
                 continue
             packed = zlib.compress(msgspec.msgpack.encode(found), 6)
             row = NamesRead.objects.create(version_id=version.pk, shelf=shelf, reader=mark, found=packed)
-            NamedKey.objects.bulk_create(_keys(row, shelf, found), batch_size=_AT_ONCE)
+            NamedKey.objects.bulk_create(_keys(row, shelf, version.path, found), batch_size=_AT_ONCE)
             words = _words(found)
             if words:
                 cursor.execute("INSERT INTO uses_words(rowid, words) VALUES (%s, %s)", [row.pk, words])
 
 
-def _keys(row: NamesRead, shelf: Shelf, found: FileReferences) -> list[NamedKey]:
+def _keys(row: NamesRead, shelf: Shelf, path: str, found: FileReferences) -> list[NamedKey]:
     role = NamedKey.Role
-    named = ((key, role.WRITES if one.writes else role.READS) for one in found.names for key in keys_of(one))
-    offered = ((key, role.OFFERS) for key in found.offers)
-    every = dict.fromkeys([*named, *offered])
-    return [NamedKey(read=row, shelf=shelf, key=key[:_LONGEST_KEY], role=how) for key, how in every]
+    named = (
+        (key, role.WRITES if one.writes else role.READS, *_as_file(one, path))
+        for one in found.names
+        for key in keys_of(one)
+    )
+    offered = ((key, role.OFFERS, "", "") for key in found.offers)
+    return [
+        NamedKey(read=row, shelf=shelf, key=key[:_LONGEST_KEY], role=how, name=name, beside=by_holder)
+        for key, how, name, by_holder in dict.fromkeys([*named, *offered])
+    ]
+
+
+def _as_file(named: Reference, path: str) -> tuple[str, str]:
+    """What is kept of a file name in the artifact at ``path``: the name, and where that is beside the artifact."""
+    if named.what != "file":
+        return "", ""
+    name = tidied(named.text)
+    by_holder = beside(path, name)
+    return (name, by_holder) if max(len(name), len(by_holder)) <= _LONGEST_KEY else ("", "")
 
 
 def _words(found: FileReferences) -> str:

@@ -1,0 +1,70 @@
+"""The reading process itself: answers a line with a line until its input ends. ``worker`` starts it and watches it."""
+
+from __future__ import annotations
+
+import contextlib
+import gc
+import os
+import resource
+import signal
+import sys
+
+import msgspec
+
+from everyshelf.core.errors import ConflictError, EveryShelfError, LimitError, StorageError, UnreadableError
+from everyshelf.core.reading import messages
+from everyshelf.core.reading.messages import ReaderProblem, Reply
+
+# The errors whose class crosses the pipe, since interfaces answer by class; any other is a mistake in the input.
+FAMILIES: dict[str, type[EveryShelfError]] = {
+    "conflict": ConflictError,
+    "limit": LimitError,
+    "storage": StorageError,
+    "unreadable": UnreadableError,
+}
+NO_MEMORY = 3  # the status with which a process ends that may have no more
+# The parent looks at what the child holds; what is asked for at once, and threads that only reserve, meet this bound.
+_RESERVED_BYTES = 3 * 1024 * 1024 * 1024
+_OBJECTS_BETWEEN_ROUNDS = 50_000
+
+
+def serve(memory_bytes: int) -> None:
+    """Answer requests from standard input until it ends."""
+    from everyshelf.core.compare.artifact import reader_failed
+    from everyshelf.core.reading.tasks import answer
+    from everyshelf.core.tables.options import limit_memory
+
+    gc.freeze()
+    gc.set_threshold(_OBJECTS_BETWEEN_ROUNDS)  # outlines are tens of thousands of objects, and no cycles
+    limit_memory(memory_bytes // 2)
+    with contextlib.suppress(ValueError, OSError):
+        most = memory_bytes + _RESERVED_BYTES
+        resource.setrlimit(resource.RLIMIT_DATA, (most, most))
+        resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    # Answers have a pipe of their own: whatever a library prints must not get between them.
+    answers = os.fdopen(os.dup(1), "wb")
+    os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+    for line in sys.stdin.buffer:
+        try:
+            reply = Reply(answer=msgspec.Raw(messages.line_of(answer(messages.request_from(line)))[:-1]))
+        except EveryShelfError as error:
+            reply = Reply(problem=_problem(error))
+        except OSError as error:
+            reply = Reply(problem=_problem(StorageError(f"the reading process: {error.strerror or error}")))
+        except MemoryError:
+            os._exit(NO_MEMORY)
+        except Exception as error:
+            # A mistake in a reader of ours or of another package: told as what it is, and the process goes on.
+            reply = Reply(problem=ReaderProblem(reader_failed(error), "reader.failed", family="limit"))
+        answers.write(messages.line_of(reply))
+        answers.flush()
+
+
+def _problem(error: EveryShelfError) -> ReaderProblem:
+    family = next((name for name, kind in FAMILIES.items() if isinstance(error, kind)), "")
+    return ReaderProblem(error.message, error.code, error.hint, family)
+
+
+if __name__ == "__main__":
+    serve(int(sys.argv[1]))
