@@ -14,6 +14,7 @@ from tests.support.service import Service
 from bench import figures
 from bench.as_run import as_run
 from bench.backups import backups
+from bench.cluster import cluster
 from bench.connections import connections
 from bench.console import console
 from bench.crashes import Campaign
@@ -112,6 +113,7 @@ def main() -> int:
         ("fuzz", fuzz),
         ("connections", connections),
         ("crowd", crowd),
+        ("cluster", cluster),
     ):
         if wanted and name not in wanted:
             continue

@@ -65,6 +65,7 @@ ROOT = "EveryShelfError"
 ALLOWED = {
     "core": set(),
     "storage": {"core"},
+    "cluster": {"core"},
     "client": set(),
     "desk": {"core", "client"},
     "cli": {"core", "client", "desk", "demo", "gitside", "storage"},
@@ -79,6 +80,7 @@ FOREIGN = {
     "client": {"django", "rest_framework", "click"},
     "destinations": {"django", "rest_framework", "click"},
     "storage": {"django", "rest_framework", "click"},
+    "cluster": {"django", "rest_framework", "click"},
     "gitside": {"django", "rest_framework", "httpx", "click"},
     "desk": {"django", "rest_framework", "click"},
 }

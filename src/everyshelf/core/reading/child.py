@@ -4,16 +4,18 @@ from __future__ import annotations
 
 import contextlib
 import gc
+import importlib
 import os
 import resource
 import signal
 import sys
+from typing import IO, Any
 
 import msgspec
 
 from everyshelf.core.errors import ConflictError, EveryShelfError, LimitError, StorageError, UnreadableError
 from everyshelf.core.reading import messages
-from everyshelf.core.reading.messages import ReaderProblem, Reply
+from everyshelf.core.reading.messages import ReaderProblem, Reply, Spreading
 
 # The errors whose class crosses the pipe, since interfaces answer by class; any other is a mistake in the input.
 FAMILIES: dict[str, type[EveryShelfError]] = {
@@ -28,12 +30,23 @@ _RESERVED_BYTES = 3 * 1024 * 1024 * 1024
 _OBJECTS_BETWEEN_ROUNDS = 50_000
 
 
-def serve(memory_bytes: int) -> None:
-    """Answer requests from standard input until it ends."""
+class _LeftOut:
+    """Passes for a finder of modules: says of what tables are read with for others that it is not installed. PyArrow
+    loads pandas with the first array, which takes half a second and 60 MB, and nothing here works with it."""
+
+    @staticmethod
+    def find_spec(name: str, path: Any = None, target: Any = None) -> None:
+        if name == "pandas":
+            raise ModuleNotFoundError(f"{name} is left out of the reading process", name=name)
+
+
+def serve(memory_bytes: int, spreading: Spreading | None = None) -> None:
+    """Answer requests from standard input until it ends; of large tables with the processes of ``spreading``."""
     from everyshelf.core.compare.artifact import reader_failed
     from everyshelf.core.reading.tasks import answer
     from everyshelf.core.tables.options import limit_memory
 
+    sys.meta_path.insert(0, _LeftOut)
     gc.freeze()
     gc.set_threshold(_OBJECTS_BETWEEN_ROUNDS)  # outlines are tens of thousands of objects, and no cycles
     limit_memory(memory_bytes // 2)
@@ -45,6 +58,8 @@ def serve(memory_bytes: int) -> None:
     # Answers have a pipe of their own: whatever a library prints must not get between them.
     answers = os.fdopen(os.dup(1), "wb")
     os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+    if spreading is not None:
+        _use(spreading, answers)
     for line in sys.stdin.buffer:
         try:
             reply = Reply(answer=msgspec.Raw(messages.line_of(answer(messages.request_from(line)))[:-1]))
@@ -61,10 +76,32 @@ def serve(memory_bytes: int) -> None:
         answers.flush()
 
 
+def _use(spreading: Spreading, answers: IO[bytes]) -> None:
+    from everyshelf.core.tables.spread import Use, spread_over
+
+    module, _, function = spreading.opener.partition(":")
+
+    def say(reply: Reply) -> None:
+        answers.write(messages.line_of(reply))
+        answers.flush()
+
+    def opened() -> Any:
+        return getattr(importlib.import_module(module), function)(spreading.address)
+
+    spread_over(
+        Use(
+            opened,
+            spreading.rows,
+            tell=lambda done, total: say(Reply(done=(done, total))),
+            missed=lambda why: say(Reply(missed=why)),
+        )
+    )
+
+
 def _problem(error: EveryShelfError) -> ReaderProblem:
     family = next((name for name, kind in FAMILIES.items() if isinstance(error, kind)), "")
     return ReaderProblem(error.message, error.code, error.hint, family)
 
 
 if __name__ == "__main__":
-    serve(int(sys.argv[1]))
+    serve(int(sys.argv[1]), msgspec.json.decode(sys.argv[2], type=Spreading) if len(sys.argv) > 2 else None)

@@ -312,10 +312,22 @@ class ReaderProblem(msgspec.Struct):
 
 
 class Reply(msgspec.Struct, omit_defaults=True):
-    """One line back: the answer still in its JSON form, or a problem."""
+    """One line back: the answer still in its JSON form, or a problem; before it, lines that say how many parts of how
+    many are ``done``, or why other processes ``missed`` their part."""
 
     answer: msgspec.Raw = msgspec.Raw(b"")
     problem: ReaderProblem | None = None
+    done: tuple[int, int] | None = None
+    missed: str = ""
+
+
+class Spreading(msgspec.Struct, frozen=True):
+    """The processes that a reading process may use for large tables: what opens them (``module:function``, called with
+    ``address``), and from how many rows on."""
+
+    opener: str
+    address: str
+    rows: int
 
 
 def request_from(line: bytes) -> AnyRequest:

@@ -73,6 +73,7 @@ class Worker:
     """A reading process; thread-safe, one call at a time. Use ``close`` when done, or let the process end.
 
     ``scratch``: the folder in which it keeps what does not fit into its memory; the system's own if not given.
+    ``spreading``: processes that work out parts of large tables.
     """
 
     def __init__(
@@ -81,10 +82,12 @@ class Worker:
         deadline_seconds: float = DEADLINE_SECONDS,
         memory_bytes: int = MEMORY_BYTES,
         scratch: Path | None = None,
+        spreading: messages.Spreading | None = None,
     ) -> None:
-        self._deadline, self._scratch = deadline_seconds, scratch
+        self._deadline, self._scratch, self._spreading = deadline_seconds, scratch, spreading
         self._folder: tempfile.TemporaryDirectory[str] | None = None
         self._memory = memory_bytes
+        self.missed = ""  # why other processes did not work out their parts, if they did not
         self._process: subprocess.Popen[bytes] | None = None
         self._lock = threading.Lock()
 
@@ -124,6 +127,7 @@ class Worker:
         seconds: float | None = None,
         patient: bool = True,
         tick: Callable[[], None] | None = None,
+        tell: Callable[[int, int], None] | None = None,
     ) -> ComparisonAnswer:
         """What changed from one file to another.
 
@@ -131,7 +135,7 @@ class Worker:
         that is not compared; the note says why, and nothing is said of its effects. ``seconds``: of processor time, in
         place of this process's own. ``patient``: False raises ``LimitError`` (limit.time) where they run out, for
         whoever can leave the work to a job. ``tick`` is called about once a second; if it raises, the process ends and
-        the work with it.
+        the work with it; ``tell``, while other processes work out parts, with how many of how many are done.
         """
         wanted = options or CompareOptions()
         request = messages.CompareFiles(
@@ -144,7 +148,7 @@ class Worker:
             rows=str(wanted.rows) if wanted.rows else None,
         )
         try:
-            return self._ask(request, ComparisonAnswer, tick, seconds)
+            return self._ask(request, ComparisonAnswer, tick, seconds, tell)
         except LimitError as error:
             if error.code == "limit.time" and not patient:
                 raise
@@ -399,6 +403,7 @@ class Worker:
         answer_type: type[T],
         tick: Callable[[], None] | None = None,
         seconds: float | None = None,
+        tell: Callable[[int, int], None] | None = None,
     ) -> T:
         try:
             sent = messages.line_of(request)
@@ -411,18 +416,17 @@ class Worker:
             try:
                 process.stdin.write(sent)
                 process.stdin.flush()
-                line = self._line(process, process.stdout, tick, seconds or self._deadline)
+                reply = self._reply(process, tick, tell, seconds or self._deadline)
             except (BrokenPipeError, LimitError) as error:
                 self._end()
                 raise error if isinstance(error, LimitError) else _died(process) from error
             except BaseException:
                 self._end()  # the caller gave up
                 raise
-            if not line:
+            if reply is None:
                 died = _died(process)
                 self._end()
                 raise died
-        reply = msgspec.json.decode(line, type=messages.Reply)
         problem = reply.problem
         if problem is not None:
             family = FAMILIES.get(problem.family, InvalidError)
@@ -432,6 +436,24 @@ class Worker:
         except msgspec.ValidationError as error:
             # A kind of another package that answers in a form of its own.
             raise LimitError(f"its reader failed (the answer is not valid: {error})", code="reader.failed") from error
+
+    def _reply(
+        self,
+        process: subprocess.Popen[bytes],
+        tick: Callable[[], None] | None,
+        tell: Callable[[int, int], None] | None,
+        seconds: float,
+    ) -> messages.Reply | None:
+        """The reply, once all lines before it that say how far it is are told; None where the process ended."""
+        assert process.stdout is not None
+        while True:
+            for line in self._line(process, process.stdout, tick, seconds).splitlines() or [b""]:
+                reply = msgspec.json.decode(line, type=messages.Reply) if line else None
+                if reply is None or (reply.done is None and not reply.missed):
+                    return reply
+                self.missed = self.missed or reply.missed
+                if tell is not None and reply.done is not None:
+                    tell(*reply.done)
 
     def _line(
         self, process: subprocess.Popen[bytes], pipe: IO[bytes], tick: Callable[[], None] | None, seconds: float
@@ -462,8 +484,9 @@ class Worker:
             self._folder = tempfile.TemporaryDirectory(
                 prefix="es-reading-", dir=self._scratch, ignore_cleanup_errors=True
             )
+            spread = [msgspec.json.encode(self._spreading).decode()] if self._spreading is not None else []
             self._process = subprocess.Popen(
-                [sys.executable, "-m", "everyshelf.core.reading.child", str(self._memory)],
+                [sys.executable, "-m", "everyshelf.core.reading.child", str(self._memory), *spread],
                 stdin=subprocess.PIPE,
                 stdout=subprocess.PIPE,
                 stderr=subprocess.DEVNULL,

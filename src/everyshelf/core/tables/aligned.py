@@ -8,13 +8,14 @@ hash of its cells, as in a join; the keys themselves are compared exactly.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
 import pyarrow as pa
 
 from everyshelf.core.tables.changes import NoKeyError
 from everyshelf.core.tables.columns import INTEGERS, Source
+from everyshelf.core.tables.differing import Differing
 from everyshelf.core.tables.engine import Engine
 from everyshelf.core.tables.expressions import Pair
 
@@ -24,21 +25,6 @@ _SAMPLE = 2_048
 _MOST_SAMPLED_COLUMNS = 100
 _MOST_EXPECTED = 3
 _SHARE_OF_MEMORY = 0.6
-
-
-@dataclass
-class Differing:
-    """Rows that differ, as a table of the row numbers ``ar`` and ``br``; how many rows have both.
-
-    ``suspects``: places of the cells in which a matched row may differ. ``seen``: those of them for which a column
-    ``d<place>`` already says in which rows they do. ``is_checked``: every key is known to be there once.
-    """
-
-    table: str
-    matched: int
-    suspects: list[int]
-    seen: list[int] = field(default_factory=list)
-    is_checked: bool = False
 
 
 def sampled(engine: Engine, before: Source, after: Source, key: Sequence[Pair], cells: Sequence[Pair]) -> list[int]:

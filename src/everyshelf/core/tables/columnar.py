@@ -36,7 +36,7 @@ def open_parquet(engine: Engine, given: Given) -> Source:
     engine.run(f"CREATE VIEW {relation} AS SELECT {head} FROM {read}")
     packing = {footer.row_group(0).column(0).compression.lower()} if footer.num_row_groups and columns else {"none"}
     layout = {"format": "Parquet", "compression": ", ".join(sorted(packing))}
-    return Source(relation, [_held(c) for c in columns], footer.num_rows, layout)
+    return Source(relation, [_held(c) for c in columns], footer.num_rows, layout, file=path)
 
 
 def open_arrow(engine: Engine, given: Given) -> Source:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Protocol
 
 NUMBERS = ("integer", "decimal")
@@ -79,6 +80,7 @@ class Source:
     in_order: bool = True  # columns come one after the other, rather than by name in each record
     rest: Rest | None = None  # rows known to be in the other version too, and not in ``relation``
     holds_records: bool = False  # cells that are records themselves
+    file: Path | None = None  # the one Parquet file it is, of which other processes can read a part
 
     @property
     def left_out(self) -> int:

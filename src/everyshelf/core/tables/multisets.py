@@ -12,9 +12,9 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from everyshelf.core.tables.aligned import Differing
 from everyshelf.core.tables.changes import RowChanges
 from everyshelf.core.tables.columns import Source
+from everyshelf.core.tables.differing import Differing
 from everyshelf.core.tables.engine import Engine
 from everyshelf.core.tables.expressions import Pair, plain_text
 from everyshelf.core.tables.keep import Keep

@@ -10,14 +10,17 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from everyshelf.core.answers.tables import CellCounts, DifferingRow
-from everyshelf.core.tables.aligned import Differing, by_alignment, can_align
+from everyshelf.core.tables.aligned import by_alignment, can_align
 from everyshelf.core.tables.changes import NoKeyError, RowChanges
 from everyshelf.core.tables.columns import AT_ONCE, Source
+from everyshelf.core.tables.differing import Differing
 from everyshelf.core.tables.engine import Engine, literal
 from everyshelf.core.tables.expressions import CHANGED, EQUAL, JUDGED, RESPELT, ROUNDED, TIED, Pair, plain_text, shown
+from everyshelf.core.tables.joining import join_rows
 from everyshelf.core.tables.keep import MOST_KEPT, Keep
 from everyshelf.core.tables.kept import kept
 from everyshelf.core.tables.options import TableOptions
+from everyshelf.core.tables.spread import by_spreading
 
 # Rounding is looked for in columns of which that share of cells differs, and explains a column if that share of the
 # cells that differ are rounded values.
@@ -212,10 +215,13 @@ class KeyedRun(RowRun):
 
     def compared(self, keep: Keep, expected: Sequence[int]) -> RowChanges:
         """The counts and the rows to keep; raises ``NoKeyError``."""
-        differing = self._aligned(expected) or self._joined()
+        differing = self._spread() or self._aligned(expected) or self._joined()
         if not differing.is_checked:
             self._check_alone(differing.table)
         return self.told(differing, keep)
+
+    def _spread(self) -> Differing | None:
+        return by_spreading(self._engine, self._before, self._after, self._key, self._cells)
 
     def _aligned(self, expected: Sequence[int]) -> Differing | None:
         if not can_align(self._before, self._after, self._key):
@@ -230,24 +236,11 @@ class KeyedRun(RowRun):
             rest = ", ".join(p.hashed("t", old=old) for p in self._cells)
             row_hash = f"hash({rest})" if rest else "0"
             sides.append(f"(SELECT r, {keys}, {row_hash} AS h FROM {source.relation} t)")
-        on = " AND ".join(f"a.k{n} = b.k{n}" for n in range(len(self._key)))
-        alone = "a.r IS NULL OR b.r IS NULL"
-        found, pairs = self._engine.name("found"), self._engine.name("differing")
-        self._engine.run(
-            f"CREATE TEMP TABLE {found} AS SELECT count(a.r) AS in_old, count(b.r) AS in_new, "
-            f"count(*) FILTER (a.r IS NOT NULL AND b.r IS NOT NULL) AS matched, "
-            f"list({{'ar': a.r, 'br': b.r}}) FILTER (a.h <> b.h OR {alone}) AS pairs "
-            f"FROM {sides[0]} a FULL OUTER JOIN {sides[1]} b ON {on}"
-        )
-        *counts, matched = self._engine.row(f"SELECT in_old, in_new, matched FROM {found}")
+        found = join_rows(self._engine, sides[0], sides[1], len(self._key))
         # A row that was joined twice has a key that comes twice.
-        if counts != [source.row_count - source.left_out for source in (self._before, self._after)]:
+        if [found.in_old, found.in_new] != [s.row_count - s.left_out for s in (self._before, self._after)]:
             raise NoKeyError("not unique")
-        self._engine.run(
-            f"CREATE TEMP TABLE {pairs} AS SELECT p.ar AS ar, p.br AS br FROM (SELECT unnest(pairs) AS p FROM {found})"
-        )
-        self._engine.run(f"DROP TABLE {found}")
-        return Differing(pairs, matched, list(range(len(self._cells))))
+        return Differing(found.pairs, found.matched, list(range(len(self._cells))))
 
     def _check_alone(self, differing: str) -> None:
         """Rows without a partner must have a key as well, one that tells them apart; rows left out too."""

@@ -26,6 +26,8 @@ EVERYSHELF_STORE         where versions live: s3://BUCKET/PREFIX                
 EVERYSHELF_STORE_ENDPOINT  address of the S3-compatible service that has the bucket              the default one
 EVERYSHELF_STORE_MINUTES how long new versions may lie on this machine only                      10
 EVERYSHELF_STORE_CACHE   bytes of a bucket kept on this machine                                  4 GiB
+EVERYSHELF_DASK          scheduler of a Dask cluster that compares large tables: tcp://HOST:PORT none
+EVERYSHELF_DASK_ROWS     rows of a table from which the cluster is used                          5,000,000
 EVERYSHELF_HTTPS         yes if people reach the service by https: Secure cookies, HSTS          no
 EVERYSHELF_RAW_CSV       yes to leave formulas in CSV files that leave as they are               no
 =======================  ======================================================================= ==============
@@ -51,6 +53,7 @@ _MAX_UPLOAD = 20 * 1024**3
 _MAX_ROWS = 4 * 1024**3
 _STORE_CACHE = 4 * 1024**3
 _MOST_WORKERS = 64
+_DASK_ROWS = 5_000_000
 _MERGE_SECONDS = 4  # what a merge may take within a request; the rest is a job
 
 
@@ -82,6 +85,8 @@ class Config:
     store_endpoint: str = ""
     store_minutes: int = 10
     store_cache_bytes: int = _STORE_CACHE
+    dask: str = ""
+    dask_rows: int = _DASK_ROWS
 
     @property
     def segments(self) -> Path:
@@ -143,6 +148,8 @@ def get_config() -> Config:
         store_endpoint=str(value("store_endpoint", "")),
         store_minutes=max(1, _number("store_minutes", value("store_minutes", 10))),
         store_cache_bytes=_number("store_cache", value("store_cache", _STORE_CACHE)),
+        dask=str(value("dask", "")),
+        dask_rows=_number("dask_rows", value("dask_rows", _DASK_ROWS)),
         workers=min(max(1, _number("workers", value("workers", len(os.sched_getaffinity(0))))), _MOST_WORKERS),
     )
 

@@ -56,7 +56,14 @@ def compare_artifact(run: Run) -> dict[str, Any] | None:
     )
     pair = Pairing(given["after_path"], given["before_path"], old, new, (before, after))
     rules = parse_rules(given["rules"])
-    found = compare_pair(pair, rules, "job", tick=lambda: run.progress(0, 1, pair.path))
+    parts = (0, 1)
+
+    def tell(done: int, total: int) -> None:
+        nonlocal parts
+        parts = done, total
+        run.progress(done, total, pair.path)
+
+    found = compare_pair(pair, rules, "job", tick=lambda: run.progress(parts[0], parts[1], pair.path), tell=tell)
     assert found is not None
     return {"headline": headline(found)}
 

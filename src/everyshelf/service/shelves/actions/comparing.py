@@ -11,6 +11,8 @@ from contextlib import ExitStack, contextmanager
 from pathlib import Path
 from typing import Literal
 
+import structlog
+
 from everyshelf.core.answers.comparisons import ComparisonAnswer
 from everyshelf.core.answers.findings import FindingAnswer
 from everyshelf.core.answers.tables import RowPage, TableFingerprint
@@ -23,7 +25,7 @@ from everyshelf.core.history.names import file_name
 from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.outline.model import ACTIONS, Step
-from everyshelf.core.reading.messages import FileAt
+from everyshelf.core.reading.messages import FileAt, Spreading
 from everyshelf.core.reading.worker import WHOLE_SECONDS, Worker
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import reader
@@ -32,22 +34,27 @@ from everyshelf.service.shelves.actions.contents import as_file, as_given
 from everyshelf.service.shelves.actions.pairs import Pairing
 from everyshelf.service.shelves.actions.remembered import Basis, key_of, known_answer, remembered
 
+log = structlog.get_logger("everyshelf.comparing")
 Tick = Callable[[], None]
+Tell = Callable[[int, int], None]
 # How much work a comparison that is not known yet may take: none, what fits into a request, or what a job may do.
 Effort = Literal["none", "request", "job"]
 HEAVY_BYTES = 48 * 1024 * 1024  # beyond, only a job compares them
 FINGERPRINT_BYTES = 4 * 1024 * 1024  # smaller tables are read as quickly as their fingerprints are looked up
 _HEAVY_MEMORY = 1024 * 1024 * 1024
+_CLUSTER = "everyshelf.cluster.dask:opened"
 _REQUEST_SECONDS = 5.0  # of processor time; what takes longer goes on as a job
 _MOST_SLOW = 10_000
 # Comparisons that took longer than a request may; they are left to jobs from then on.
 _slow: dict[str, None] = {}
 
 
-def compare_pair(pair: Pairing, rules: Rules, effort: Effort, *, tick: Tick | None = None) -> ComparisonAnswer | None:
+def compare_pair(
+    pair: Pairing, rules: Rules, effort: Effort, *, tick: Tick | None = None, tell: Tell | None = None
+) -> ComparisonAnswer | None:
     """The findings of one artifact, from the records or worked out; None if that takes more than ``effort``.
 
-    ``tick`` may raise to end the work.
+    ``tick`` may raise to end the work; ``tell`` gets how many parts of a large table of how many are done.
     """
     if pair.before is None or pair.after is None:
         return _whole(pair)
@@ -61,7 +68,7 @@ def compare_pair(pair: Pairing, rules: Rules, effort: Effort, *, tick: Tick | No
     if not may_work:
         return known_answer(basis, ComparisonAnswer)
     try:
-        return remembered(basis, ComparisonAnswer, lambda: _worked_out(pair, rules, tick, effort))
+        return remembered(basis, ComparisonAnswer, lambda: _worked_out(pair, rules, effort, tick, tell))
     except (ChangedError, OutOfReachError, RefusedError, InvalidError) as error:
         if not error.code.startswith("in_place."):
             raise
@@ -151,11 +158,17 @@ def _fingerprint_basis(path: str, entry: Entry, rules: Rules) -> Basis:
 def _reader_for(*entries: Entry) -> Iterator[Worker]:
     """A process that may take as long as contents of this size need."""
     if max(entry.size for entry in entries) > HEAVY_BYTES:
-        worker = Worker(deadline_seconds=WHOLE_SECONDS, memory_bytes=_HEAVY_MEMORY, scratch=get_config().scratch)
+        config = get_config()
+        spreading = Spreading(_CLUSTER, config.dask, config.dask_rows) if config.dask else None
+        worker = Worker(
+            deadline_seconds=WHOLE_SECONDS, memory_bytes=_HEAVY_MEMORY, scratch=config.scratch, spreading=spreading
+        )
         try:
             yield worker
         finally:
             worker.close()
+            if worker.missed:
+                log.warning("the cluster did not compare a table", why=worker.missed)
     else:
         with reader() as worker:
             yield worker
@@ -185,7 +198,7 @@ def rows_between(
         if _is_heavy(pair) or _known_same(pair, rules) is not None or _differs_nowhere(known):
             return nothing
         try:
-            _worked_out(pair, rules, None, "request")
+            _worked_out(pair, rules, "request")
         except LimitError:
             return nothing  # the job that compares them keeps their rows
     kept_rows.mark_used(file)
@@ -200,7 +213,7 @@ def kept_rows_of(pair: Pairing, rules: Rules, effort: Effort) -> Path | None:
         if effort == "request" and _is_heavy(pair):
             return None
         try:
-            _worked_out(pair, rules, None, effort)
+            _worked_out(pair, rules, effort)
         except LimitError:
             return None
     kept_rows.mark_used(file)
@@ -215,7 +228,9 @@ def _differs_nowhere(known: ComparisonAnswer | None) -> bool:
     return not (rows.added or rows.removed or rows.changed)
 
 
-def _worked_out(pair: Pairing, rules: Rules, tick: Tick | None, effort: Effort) -> ComparisonAnswer:
+def _worked_out(
+    pair: Pairing, rules: Rules, effort: Effort, tick: Tick | None = None, tell: Tell | None = None
+) -> ComparisonAnswer:
     """Raises ``LimitError`` where ``effort`` is a request's and its time runs out."""
     assert pair.before is not None and pair.after is not None
     rows = kept_rows.file_of(key_of(_basis(pair, rules)))
@@ -231,6 +246,7 @@ def _worked_out(pair: Pairing, rules: Rules, tick: Tick | None, effort: Effort) 
                 after,
                 CompareOptions(rules, rows=part),
                 tick=tick,
+                tell=tell,
                 seconds=_REQUEST_SECONDS if in_request else WHOLE_SECONDS,
                 patient=not in_request,
             )

@@ -13,7 +13,7 @@ from everyshelf.core.answers.uses import (
     UsingArtifact,
     WantedPart,
 )
-from everyshelf.core.compare.sentences import count_noun
+from everyshelf.core.compare.sentences import count_noun, group
 from everyshelf.core.kinds.plurals import singular
 from everyshelf.core.uses.impact import Link, Node, Reached, impact, places_used, sources
 from everyshelf.core.uses.names import is_missed
@@ -240,9 +240,9 @@ def _sentence(
     if not users:
         return f"{said}nothing." if said else f"Nothing that could be read uses {what}."
     last = [name for name, count in running.items() if count]
-    where = f", {running[last[-1]]} of them in {last[-1]}" if last else ""
+    where = f", {group(running[last[-1]])} of them in {last[-1]}" if last else ""
     if said:
         return f"{said}{'at least ' if least else ''}{count_noun(len(users), 'artifact')}."
     if least:
         return f"Removing {what} breaks at least {count_noun(counts['breaks'], 'user')}{where}; there are more."
-    return f"Removing {what} breaks {counts['breaks']} of {count_noun(len(users), 'user')}{where}."
+    return f"Removing {what} breaks {group(counts['breaks'])} of {count_noun(len(users), 'user')}{where}."

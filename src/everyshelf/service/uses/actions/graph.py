@@ -159,9 +159,11 @@ class ShelfGraph:
         self.cut = self.cut or len(every) > _MOST_READ
         for start in range(0, min(len(every), _MOST_READ), _READ_AT_ONCE):
             some = every[start : start + _READ_AT_ONCE]
-            current = {
-                h: holders[h][read] for h in some if (read := self.states[h.shelf].content(h.path)) in holders[h]
-            }
+            current: dict[Node, int] = {}
+            for holder in some:
+                content = self.states[holder.shelf].content(holder.path)
+                if content in holders[holder]:
+                    current[holder] = holders[holder][content]
             self._read(current)
             for holder in current:
                 if (link := self._link(holder, node, keys)) is not None:

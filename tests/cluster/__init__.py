@@ -1,0 +1,1 @@
+"""Processes that work out parts: a real cluster on loopback."""
