@@ -189,7 +189,7 @@ class ColumnTests(UsesCase):
         self.assertEqual((first.cut, first.counts["breaks"]), (True, many))
         self.assertIn(f"breaks at least {many} users; there are more", first.sentence)
         asked = ("--part", "tide_window", "--depth", "1", "--limit", "3", "--shelf", self.shelf.key)
-        said = Terminal(self, self.service)("uses", "data/tides.csv", *asked)
+        said = Terminal(self, self.service).run("uses", "data/tides.csv", *asked).stdout
         self.assertIn("Level 1, use it themselves: 3", said)
         self.assertIn("There are more levels and artifacts than are listed.", said)
         self.assertIn("--depth all --limit 5000", said)
