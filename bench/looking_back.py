@@ -301,8 +301,8 @@ def _find(service: Service) -> Iterator[Figure]:
 def _uses(service: Service) -> Iterator[Figure]:
     read = float(service.run_python(_SETUP + _USES).split()[-2])
     _timed(
-        service, "shelves/uses/artifact/outline?path=area-00/pipelines/load-00000.json", 1
-    )  # starts a reading process
+        service, "shelves/uses/artifact/outline?path=area-00/data/sailings.csv", 1
+    )  # a reading process has read a table before, as in use
     for told, path, part in (
         ("that thirty use", "common/tides.csv", "tide_window"),
         ("that a tenth uses", "common/tides.csv", "height_m"),

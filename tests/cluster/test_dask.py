@@ -15,7 +15,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
 
-from everyshelf.cluster import dask
+from everyshelf.cluster import dask, handing_over
 from everyshelf.cluster.handing_over import HandedFile, HandingOver, forget_copies
 from everyshelf.core.answers.comparisons import ComparisonAnswer
 from everyshelf.core.reading.messages import FileAt
@@ -141,8 +141,11 @@ class HandingOverTests(unittest.TestCase):
         data = copy.read_bytes()
         self.assertEqual((data[256:300], data[255_000:]), (bytes(range(44)), (folder / "a").read_bytes()[255_000:]))
         self.assertEqual((len(data), data[:256]), (256_000, bytes(256)))
+        with mock.patch.object(handing_over, "_KEPT_SECONDS", -1.0):
+            other = dataclasses.replace(over.hand_over(folder / "b"), path="/away").local([(0, 6)])
+        self.assertEqual((copy.exists(), other.read_bytes()), (False, b"secret"))  # it was not asked for any more
         forget_copies(over.addresses)
-        self.assertFalse(copy.exists())
+        self.assertFalse(other.exists())
         with httpx.Client(trust_env=False) as client:
             base = handed.address.rpartition("/")[0]
             for address, asked, status in (
@@ -150,8 +153,8 @@ class HandingOverTests(unittest.TestCase):
                 (handed.address, "bytes=0-256000", 416),
                 (handed.address, "bytes=9-3", 416),
                 (handed.address, "", 416),
-                (f"{base}/b", "bytes=0-3", 404),
-                (f"{base}/../b", "bytes=0-3", 404),
+                (f"{base}/a", "bytes=0-3", 404),
+                (f"{base}/../a", "bytes=0-3", 404),
             ):
                 self.assertEqual(client.get(address, headers={"Range": asked}).status_code, status, (address, asked))
 

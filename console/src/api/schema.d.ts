@@ -8922,7 +8922,7 @@ export interface operations {
                  */
                 exact?: boolean;
                 /**
-                 * @description Entries on a page.
+                 * @description How many users, and how many used, are listed: 500 if left out, at most 5000.
                  * @example 100
                  */
                 limit?: number;

@@ -9,6 +9,7 @@ import secrets
 import shutil
 import tempfile
 import threading
+import time
 from collections.abc import Sequence
 from dataclasses import dataclass
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
@@ -20,6 +21,7 @@ _RANGE = re.compile(r"bytes=(\d+)-(\d+)")
 _PIECE = 1 << 20
 _MOST_AT_ONCE = 64 * 1024 * 1024
 _SECONDS = 120.0
+_KEPT_SECONDS = 3600.0  # a copy that nobody asked for in this time is removed
 
 
 @dataclass(frozen=True)
@@ -52,14 +54,18 @@ class _Copies:
         self._lock = threading.Lock()
         self._folder: Path | None = None
         self._held: dict[str, set[tuple[int, int]]] = {}
+        self._used: dict[str, float] = {}
 
     def with_bytes(self, file: HandedFile, needed: Sequence[tuple[int, int]]) -> Path:
+        # Whoever asked may have been cut off before it could say that it is done.
+        self.forget([a for a, used in list(self._used.items()) if used < time.monotonic() - _KEPT_SECONDS])
         with self._lock:
             if self._folder is None:
                 self._folder = Path(tempfile.mkdtemp(prefix="es-parts-"))
                 atexit.register(shutil.rmtree, self._folder, ignore_errors=True)
             copy = self._folder / file.address.rpartition("/")[2]
             held = self._held.setdefault(file.address, set())
+            self._used[file.address] = time.monotonic()
             if not copy.exists():
                 held.clear()
                 with copy.open("wb") as made:
@@ -91,6 +97,7 @@ class _Copies:
         with self._lock:
             for address in addresses:
                 self._held.pop(address, None)
+                self._used.pop(address, None)
                 if self._folder is not None:
                     (self._folder / address.rpartition("/")[2]).unlink(missing_ok=True)
 

@@ -12,10 +12,11 @@ from everyshelf.core.answers.uses import UsesAnswer
 from everyshelf.core.errors import InvalidError
 from everyshelf.service.http.answers import answered
 from everyshelf.service.http.views import flag, number, path_of
-from everyshelf.service.shelves.api.base import LIMIT, PATH, REF, ShelfView
-from everyshelf.service.uses.actions.answering import MOST_DEEP, uses_of
+from everyshelf.service.shelves.api.base import PATH, REF, ShelfView
+from everyshelf.service.uses.actions.answering import MOST_DEEP, MOST_LISTED, uses_of
 
 _DEPTH, _LISTED = 3, 500
+_LIMIT_TOLD = f"How many users, and how many used, are listed: {_LISTED} if left out, at most {MOST_LISTED}."
 
 
 class UsesView(ShelfView):
@@ -29,7 +30,7 @@ class UsesView(ShelfView):
             REF,
             OpenApiParameter("part", str, description="Only who uses this part: its path, its label or its name."),
             OpenApiParameter("depth", int, description=f"Up to which level, 1 to {MOST_DEEP}; 3 if left out."),
-            LIMIT,
+            OpenApiParameter("limit", int, description=_LIMIT_TOLD),
             OpenApiParameter("exact", bool, description="Leave out guesses."),
         ],
     )

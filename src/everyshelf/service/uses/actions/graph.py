@@ -32,6 +32,7 @@ _MOST_READ = 10_000  # beyond, the answer says that there are more
 # What only makes sense within one shelf: files lie beside each other there, and tables have short names.
 _OF_ONE_SHELF = ("file:", "table:")
 _READ_AT_ONCE = 200
+_MOST_PLACES = 5000
 # Artifacts that may hold a key; of each the readings of its versions, by their contents.
 _Holders = dict[Node, dict[str, int]]
 _HOLDS = "uses_namedkey.read_id IN (SELECT rowid FROM uses_words WHERE uses_words MATCH %s)"
@@ -251,7 +252,10 @@ class ShelfGraph:
         for start in range(0, len(every), _AT_ONCE):
             rows = NamedKey.objects.filter(key__in=every[start : start + _AT_ONCE], role=role, shelf__in=self._keys)
             meant = self._meant_by(rows, by_key)
-            rows = rows.filter(read__reader=reader_mark(), beside__in={by_holder for _, _, by_holder, _ in meant})
+            rows = rows.filter(read__reader=reader_mark())
+            places = {by_holder for _, _, by_holder, _ in meant}
+            if len(places) <= _MOST_PLACES:  # a statement takes some thirty thousand values
+                rows = rows.filter(beside__in=places)
             if parts is not None and all(any(map(str.isalnum, part)) for part in parts):
                 rows = rows.extra(where=[_HOLDS], params=[words_wanted(sorted(parts))])  # noqa: S610  (a constant)
             of_version = ("read", "read__version__path", "read__version__content")
