@@ -16,6 +16,8 @@ from unittest import mock
 import pyarrow as pa
 import pyarrow.parquet as pq
 
+from everyshelf.core.reading.messages import FileAt, Spreading
+from everyshelf.core.reading.worker import Worker
 from everyshelf.core.tables import spread as spreading
 from everyshelf.core.tables.columnar import open_parquet
 from everyshelf.core.tables.comparing import TableComparison, compare_tables
@@ -164,6 +166,16 @@ class SpreadTests(unittest.TestCase):
         self.use()
         with mock.patch.object(spreading, "made_by", lambda: ("0", "0")), self.assertRaisesRegex(Exception, "versions"):
             self.compared(before, self.file("b", {"id": list(range(1000)), "fare": list(range(1, 1001))}))
+
+    def test_without_what_reaches_them_the_reading_process_does_the_work(self) -> None:
+        before = self.file("a", {"id": list(range(1000)), "fare": list(range(1000))})
+        after = self.file("b", {"id": list(range(1000)), "fare": list(range(1, 1001))})
+        worker = Worker(spreading=Spreading("everyshelf.core.nowhere:opened", "tcp://127.0.0.1:9", 1))
+        self.addCleanup(worker.close)
+        found = worker.compare(FileAt("a.parquet", str(before)), FileAt("a.parquet", str(after)))
+        assert found.table is not None
+        self.assertEqual(found.table.rows.changed, 1000)
+        self.assertIn("is not installed", worker.missed)
 
     def test_stretches_hold_all_rows_once(self) -> None:
         path = self.file("a", {"id": list(range(1000)), "fare": list(range(1000))}, group=70)

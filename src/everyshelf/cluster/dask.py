@@ -37,7 +37,10 @@ def opened(scheduler: str) -> Iterator[DaskSpread]:
     try:
         if not client.scheduler_info()["workers"]:
             raise UnreachedError(f"{scheduler} has no workers")
-        handing = HandingOver(_own_address(scheduler))
+        try:
+            handing = HandingOver(_own_address(scheduler))
+        except OSError as error:
+            raise UnreachedError(f"files cannot be handed over to {scheduler}: {error}") from error
         yield DaskSpread(client, handing)
     finally:
         if handing is not None:

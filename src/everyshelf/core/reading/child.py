@@ -77,7 +77,7 @@ def serve(memory_bytes: int, spreading: Spreading | None = None) -> None:
 
 
 def _use(spreading: Spreading, answers: IO[bytes]) -> None:
-    from everyshelf.core.tables.spread import Use, spread_over
+    from everyshelf.core.tables.spread import UnreachedError, Use, spread_over
 
     module, _, function = spreading.opener.partition(":")
 
@@ -86,7 +86,10 @@ def _use(spreading: Spreading, answers: IO[bytes]) -> None:
         answers.flush()
 
     def opened() -> Any:
-        return getattr(importlib.import_module(module), function)(spreading.address)
+        try:
+            return getattr(importlib.import_module(module), function)(spreading.address)
+        except ImportError as error:
+            raise UnreachedError(f"what reaches the other processes is not installed: {error}") from error
 
     spread_over(
         Use(
