@@ -192,7 +192,7 @@ class ColumnTests(UsesCase):
         said = Terminal(self, self.service).run("uses", "data/tides.csv", *asked).stdout
         self.assertIn("Level 1, use it themselves: 3", said)
         self.assertIn("There are more levels and artifacts than are listed.", said)
-        self.assertIn("--depth all --limit 5000", said)
+        self.assertIn("--part /column:tide_window --depth all --limit 5000", said)
 
     def test_names_that_repeat(self) -> None:
         more = {f"team{n}/data/tides.csv": BERTHS + b"B,%d\n" % n for n in range(6)}

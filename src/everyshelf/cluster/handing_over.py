@@ -21,7 +21,7 @@ _RANGE = re.compile(r"bytes=(\d+)-(\d+)")
 _PIECE = 1 << 20
 _MOST_AT_ONCE = 64 * 1024 * 1024
 _SECONDS = 120.0
-_KEPT_SECONDS = 3600.0  # a copy that nobody asked for in this time is removed
+_KEPT_SECONDS = 3600.0  # a copy that was not used for so long is removed
 
 
 @dataclass(frozen=True)

@@ -162,14 +162,7 @@ class Mapping:
             apart = [
                 (path, there)
                 for path, here, there in differing(self._repository, at, other)
-                if shelf_path(path) is None
-                or (
-                    here is not None
-                    and there is not None
-                    and here.is_file
-                    and there.is_file
-                    and here.mode != there.mode
-                )
+                if shelf_path(path) is None or _is_mode_change(here, there)
             ]
             if not apart:
                 continue

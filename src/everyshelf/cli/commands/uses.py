@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from typing import TYPE_CHECKING
 
 import click
@@ -89,8 +90,12 @@ def _show(found: UsesAnswer, *, exact: bool) -> None:
     if found.more or found.cut:
         what = " and ".join(word for word, there in (("levels", found.more), ("artifacts", found.cut)) if there)
         terminal.say(terminal.dim(f"There are more {what} than are listed."))
-        asked = (" --depth all" if found.more else "") + (f" --limit {_MOST}" if found.cut else "")
-        terminal.next_step(f"everyshelf uses {found.artifact}{asked}")
+        asked = ["everyshelf", "uses", found.artifact]
+        asked += ["--part", found.part.part] if found.part is not None else []
+        asked += ["--exact"] if exact else []
+        asked += ["--depth", "all"] if found.more else []
+        asked += ["--limit", str(_MOST)] if found.cut else []
+        terminal.next_step(shlex.join(asked))
     if found.unread:
         what = terminal.count(found.unread, "artifact")
         terminal.say(f"{what} could not be read; what they use is not known.")

@@ -24,7 +24,6 @@ from everyshelf.core.tables.engine import Engine
 from everyshelf.core.tables.expressions import Pair
 from everyshelf.core.tables.parts import Bytes, Handed, Part, Stretch, join_share, made_by, shares_of, take_share
 
-WORTH_SPREADING = 5_000_000  # rows of the smaller table below which one process is as quick
 _STRETCH_ROWS = 2_000_000
 _SHARE_ROWS = 4_000_000
 
@@ -53,7 +52,7 @@ class Use:
     the work itself."""
 
     opened: Callable[[], AbstractContextManager[Spread]]
-    worth: int = WORTH_SPREADING
+    worth: int
     tell: Callable[[int, int], None] = lambda done, total: None
     missed: Callable[[str], None] = lambda why: None
 
@@ -69,9 +68,8 @@ def spread_over(use: Use | None) -> None:
 def by_spreading(
     engine: Engine, before: Source, after: Source, key: Sequence[Pair], cells: Sequence[Pair]
 ) -> Differing | None:
-    """The rows that differ; None where there are no other processes, it is not worth it, or they cannot be reached.
-
-    Raises ``NoKeyError``.
+    """Find the rows that differ, in other processes; None where this process works alone, the tables are smaller than
+    what is worth it, or the others cannot be reached. Raises ``NoKeyError``.
     """
     use = _used[0]
     if use is None or before.file is None or after.file is None:
