@@ -455,6 +455,15 @@ CUTS = [
         "        if False:\n",
         _SLOW,
     ),
+    Cut(
+        "desk/isolated.py",
+        "                _copy(near.root / artifact.path, target)",
+        "                os.link(near.root / artifact.path, target)",
+        ("tests.cli.test_isolated_runs",),
+    ),
+    Cut(
+        "desk/isolated.py", "        if strays:", "        if not strays and strays:", ("tests.cli.test_isolated_runs",)
+    ),
 ]
 
 

@@ -48,7 +48,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "check": ("proposals", "List test results recorded for a commit, or record one."),
     "experiment": ("experiments", "Try out a question on a branch and compare the runs."),
     "task": ("tasks", "Show what was done for a task, and where that has come to."),
-    "run": ("experiments", "Run a command as an experiment run."),
+    "run": ("runs", "Run a command as an experiment run, on this desk or isolated from it."),
     "copy": ("history", "Copy an artifact from another shelf, with its version history."),
     "tag": ("branches", "List and make tags."),
     "env": ("environments", "List, make and configure environments."),

@@ -225,6 +225,11 @@ def count(number: int, noun: str, plural: str | None = None) -> str:
     return f"{number} {noun if number == 1 else plural or noun + 's'}"
 
 
+def number(value: Any) -> str:
+    """A measured value, rounded to five digits that count."""
+    return f"{value:.5g}" if isinstance(value, float) else str(value)
+
+
 def size(number: int) -> str:
     """Bytes in a unit people read: 48 KB, 1.9 GB."""
     value = float(number)

@@ -45,20 +45,29 @@ class Ran:
     note: str = ""
 
 
-def run_command(desk: Desk, command: Sequence[str], parameters: Mapping[str, str], *, to_stderr: bool = False) -> Ran:
-    """Run a command where one stands, and wait for it. ``to_stderr``: what it prints goes there.
+def run_command(
+    desk: Desk,
+    command: Sequence[str],
+    parameters: Mapping[str, str],
+    *,
+    folder: Path | None = None,
+    to_stderr: bool = False,
+) -> Ran:
+    """Run a command in ``folder`` of the desk (default: the working directory), and wait for it. ``to_stderr``: what
+    it prints goes there.
 
     Raises ``DeskError`` if it cannot be started.
     """
     paths = [i.path for i in desk.states() if i.state not in ("gone", "blocked")]
     watch = _Access(desk.root, paths)
-    with tempfile.TemporaryDirectory(prefix="everyshelf-run-") as folder:
-        metrics = Path(folder, "metrics")
+    with tempfile.TemporaryDirectory(prefix="everyshelf-metrics-") as scratch:
+        metrics = Path(scratch, "metrics")
         environment = {**os.environ, **_environment(parameters), "EVERYSHELF_METRICS": str(metrics)}
         began, start = datetime.now(UTC), time.monotonic()
         try:
             process = subprocess.Popen(
                 [filled(part, parameters) for part in command],
+                cwd=folder,
                 env=environment,
                 stdout=sys.stderr if to_stderr else None,
             )

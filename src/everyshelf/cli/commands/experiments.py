@@ -1,23 +1,15 @@
-"""``experiment`` and ``run``."""
+"""``experiment``: questions tried on branches, and their runs side by side."""
 
 from __future__ import annotations
 
-import shlex
-from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import click
 
 from everyshelf.cli import terminal
 from everyshelf.cli.csv_output import csv_text
-from everyshelf.cli.options import Commands, json_option, shelf_options
-from everyshelf.cli.session import get_desk, open_client, open_shelf, take_command
-
-if TYPE_CHECKING:
-    from everyshelf.client import ShelfClient
-    from everyshelf.desk.desk import Desk
-    from everyshelf.desk.running import Ran
-    from everyshelf.desk.states import Item
+from everyshelf.cli.options import Commands, shelf_options
+from everyshelf.cli.session import open_shelf, take_command
 
 
 @click.group("experiment", cls=Commands)
@@ -184,13 +176,9 @@ def _cell(run: dict[str, Any], column: dict[str, Any]) -> str:
     if cell is None or cell["value"] is None:
         return "–"
     value = cell["value"]
-    text = f"v{value}" if column["group"] == "reads" and isinstance(value, int) else _number(value)
+    text = f"v{value}" if column["group"] == "reads" and isinstance(value, int) else terminal.number(value)
     differs = cell["differs"] and column["group"] != "metrics"
     return ("◆ " if cell.get("best") else "≠ " if differs else "") + text
-
-
-def _number(value: Any) -> str:
-    return f"{value:.5g}" if isinstance(value, float) else str(value)
 
 
 def _csv(columns: list[dict[str, Any]], runs: list[dict[str, Any]]) -> str:
@@ -240,149 +228,3 @@ def experiment_abandon(key: str, reason: str, shelf_key: str | None, address: st
         terminal.print_json(found)
     else:
         terminal.say(terminal.bold(f"Experiment {key} is abandoned") + f": {reason}")
-
-
-@click.command("run")
-@click.argument("command", nargs=-1, type=click.UNPROCESSED, required=True)
-@click.option("--set", "given", multiple=True, metavar="NAME=VALUE", help="A parameter; may be repeated.")
-@click.option("--experiment", "key", default="", help="Key of the experiment; default: the one of this branch.")
-@click.option(
-    "--read",
-    "also",
-    multiple=True,
-    metavar="PATH",
-    help="An input that cannot be detected automatically; may be repeated.",
-)
-@click.option("--summary", default="", help="Commit summary.")
-@json_option
-def run(
-    command: tuple[str, ...],
-    given: tuple[str, ...],
-    key: str,
-    also: tuple[str, ...],
-    summary: str,
-    as_json: bool,
-) -> None:
-    """Run COMMAND as an experiment run; commit the files it writes on this desk, with inputs, parameters and metrics.
-
-    Parameters reach it as {NAME} in its arguments, as EVERYSHELF_PARAM_NAME, and together as JSON in
-    EVERYSHELF_PARAMETERS. Metrics are read from the files that shelf.toml names, and from the file EVERYSHELF_METRICS
-    names (JSON or JSON lines).
-    """
-    from everyshelf.desk.running import run_command
-
-    desk = get_desk()
-    shelf = open_client(None, desk).shelf(desk.home.shelf)
-    found = _experiment(desk, shelf, key)
-    parameters = _parameters(given)
-    before = {i.path for i in desk.pending()}
-    ran = run_command(desk, command, parameters, to_stderr=as_json)
-    reads = sorted({*(ran.reads or ()), *(desk.as_path(path) for path in also)})
-    items = desk.pending() if ran.exit_code == 0 else []
-    told = {
-        "reads": reads,
-        "parameters": parameters,
-        "metrics": ran.measured.metrics,
-        "series": ran.measured.series,
-        "command": shlex.join(command),
-        "state": "done" if ran.exit_code == 0 else "failed",
-        "exit_code": ran.exit_code,
-        "note": _note(ran, before, items),
-        "began": ran.began,
-        "took_seconds": round(ran.took_seconds, 3),
-    }
-    said = summary or _summary(found, parameters)
-    made, unsent = _captured(desk, shelf, found, items, said, told)
-    if as_json:
-        terminal.print_json({"experiment": found, "run": made, "unsent": unsent, "wrote": [i.path for i in items]})
-    else:
-        _print_run(found, made, unsent, items, reads, ran)
-    if ran.exit_code:
-        raise click.exceptions.Exit(1)
-
-
-def _experiment(desk: Desk, shelf: ShelfClient, key: str) -> str:
-    if desk.home.branch is None:
-        raise click.UsageError(
-            "this desk is read only; take the experiment's branch: everyshelf take SHELF --branch NAME"
-        )
-    if key:
-        return key
-    known = [e for e in shelf.experiments() if e["state"] == "open" and e["branch"] == desk.home.branch]
-    if not known:
-        raise click.UsageError(
-            f"no open experiment is tried on {desk.home.branch}. Name one: --experiment KEY,"
-            ' or begin one: everyshelf experiment begin "QUESTION"'
-        )
-    found: str = known[0]["key"]
-    return found
-
-
-def _parameters(given: tuple[str, ...]) -> dict[str, str]:
-    result = {}
-    for text in given:
-        name, equals, value = text.partition("=")
-        if not equals or not name.strip():
-            raise click.BadParameter(f"{text!r} is not NAME=VALUE", param_hint="--set")
-        result[name.strip()] = value
-    return result
-
-
-def _summary(key: str, parameters: dict[str, str]) -> str:
-    told = ", ".join(f"{name} {value}" for name, value in parameters.items())
-    return f"Run of {key}" + (f": {told}" if told else "")
-
-
-def _note(ran: Ran, before: set[str], items: list[Item]) -> str:
-    notes = [ran.note]
-    if ran.reads is None:
-        notes.append("what it read is not known: this file system keeps no access times")
-    if ran.exit_code and not ran.note:
-        notes.append(f"ended with {ran.exit_code}")
-    edited = sorted(before & {i.path for i in items})
-    if edited:
-        notes.append(f"edited before the run and committed with it: {', '.join(edited[:5])}")
-    return "; ".join(n for n in notes if n)[:500]
-
-
-def _captured(
-    desk: Desk, shelf: ShelfClient, key: str, items: list[Item], summary: str, told: dict[str, Any]
-) -> tuple[dict[str, Any] | None, int]:
-    """The run as recorded, or how many commits wait on the desk with it while the service is out of reach."""
-    from everyshelf.cli.commands.desk import send_first
-    from everyshelf.client import CommitMessage, UnreachableError
-
-    branch = str(desk.home.branch)
-    message = CommitMessage(summary, labels={"experiment": key})
-    try:
-        send_first(desk, shelf)
-        base = desk.home.commit
-        commit = desk.commit(shelf, items, message, merge=True).commit if items else base
-        if commit is None:
-            raise click.UsageError("there is no commit on this branch yet to tie the run to; commit something first")
-        return shelf.record_run(key, branch, commit, base=base or "", **told), 0
-    except UnreachableError as error:
-        if error.code != "service.unreachable":
-            raise
-        return None, desk.commit_later(items, message, run={"experiment": key, **told})
-
-
-def _print_run(
-    key: str, made: dict[str, Any] | None, unsent: int, items: list[Item], reads: list[str], ran: Ran
-) -> None:
-    took = f"{ran.took_seconds:.1f} s" if ran.took_seconds < 90 else f"{ran.took_seconds / 60:.0f} min"
-    if made is None:
-        terminal.say(terminal.bold(f"A run of {key} waits on this desk") + "; the service is out of reach.")
-        terminal.next_step("everyshelf commit --send")
-        return
-    how = "ended" if made["state"] == "done" else terminal.stops("failed")
-    terminal.say(terminal.bold(f"Run {made['number']} of {key}") + f" {how} after {took}, at {made['commit'][:8]}.")
-    wrote = ", ".join(Path(i.path).name for i in items[:4]) + (f" and {len(items) - 4} more" if len(items) > 4 else "")
-    read = ", ".join(f"{r['name']} v{r['version']}" for r in made["reads"][:5])
-    more = f" and {len(made['reads']) - 5} more" if len(made["reads"]) > 5 else ""
-    for word, text in (("read", read + more), ("wrote", wrote), ("note", made["note"])):
-        if text:
-            terminal.labelled(word, text)
-    for name, value in list(made["metrics"].items())[:8]:
-        terminal.say(terminal.line((2, "metric"), (terminal.KIND, name), (40, terminal.bold(_number(value)))))
-    terminal.next_step(f"everyshelf experiment show {key}")

@@ -7,8 +7,11 @@ import gc
 import importlib
 import os
 import resource
+import select
 import signal
 import sys
+import tempfile
+from pathlib import Path
 from typing import IO, Any
 
 import msgspec
@@ -60,6 +63,8 @@ def serve(memory_bytes: int, spreading: Spreading | None = None) -> None:
     os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
     if spreading is not None:
         _use(spreading, answers)
+    if not select.select([sys.stdin.buffer], [], [], 0)[0]:
+        _get_ready()
     for line in sys.stdin.buffer:
         try:
             reply = Reply(answer=msgspec.Raw(messages.line_of(answer(messages.request_from(line)))[:-1]))
@@ -74,6 +79,17 @@ def serve(memory_bytes: int, spreading: Spreading | None = None) -> None:
             reply = Reply(problem=ReaderProblem(reader_failed(error), "reader.failed", family="limit"))
         answers.write(messages.line_of(reply))
         answers.flush()
+
+
+def _get_ready() -> None:
+    """Read a table of one row while nothing is asked: what it loads and opens takes half a second, which the first
+    question need not wait for."""
+    from everyshelf.core.reading.tasks import answer
+
+    with tempfile.TemporaryDirectory(prefix="everyshelf-") as folder, contextlib.suppress(Exception):
+        file = Path(folder, "table.csv")
+        file.write_bytes(b"key,number\n1,2\n")
+        answer(messages.OutlineFile(rules="", file=messages.FileAt(file.name, str(file)), kind=None, most=1))
 
 
 def _use(spreading: Spreading, answers: IO[bytes]) -> None:

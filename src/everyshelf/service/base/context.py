@@ -50,8 +50,9 @@ def get_trees() -> Trees:
 
 
 @functools.cache
-def _readers() -> queue.Queue[Worker]:
-    pool: queue.Queue[Worker] = queue.Queue()
+def _readers() -> queue.LifoQueue[Worker]:
+    """The one that was used last comes first: it has loaded what it needs."""
+    pool: queue.LifoQueue[Worker] = queue.LifoQueue()
     for _ in range(max(1, _READERS // get_config().workers)):
         pool.put(Worker(scratch=get_config().scratch))
     return pool
