@@ -29,8 +29,9 @@ def modules() -> list[str]:
 
 
 def _all(names: list[str]) -> Iterator[Ran]:
-    workers = min(len(names), os.cpu_count() or 1)
-    if workers == 1:
+    # A third of the time of a module is waiting for services, browsers and disks: one more than there are processors.
+    workers = min(len(names), (os.cpu_count() or 1) + 1)
+    if len(names) == 1:
         yield from map(run, names)
         return
     with ProcessPoolExecutor(workers, mp_context=multiprocessing.get_context("spawn")) as pool:
