@@ -39,7 +39,7 @@ SERVICE = [
     {"backups"},
     {"shelves"},
     {"keeping"},
-    {"drafts", "checks", "origins", "find", "news", "saved_views", "in_place"},
+    {"drafts", "checks", "origins", "find", "news", "saved_views", "in_place", "findings"},
     {"proposals"},
     {"experiments", "environments", "exchange", "events"},
     {"tasks", "uses", "lineage"},

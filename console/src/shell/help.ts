@@ -73,7 +73,7 @@ const PAGES: [RegExp, Help][] = [
         ["'PATH@REF'", "An artifact in quotes, as it is at a branch, tag or day; without @REF as it is at the state chosen above."],
         ["'PATH#TABLE'", "A table of a database, a sheet of a workbook."],
         [
-          "commits, artifacts, versions, runs",
+          "commits, artifacts, versions, findings, runs",
           "Lists of the shelf: its commits, what lies on it at the state chosen above, every version, and runs of experiments.",
         ],
         ["Save the query", "Keep it as an artifact of the branch, in your draft until you commit."],

@@ -241,7 +241,7 @@ class ShelfClient(
 
     def query(self, sql: str, ref: str | None = None, *, limit: int = 100) -> QueryAnswer:
         """The first rows of a query, at most 1,000, as texts. Tables are artifacts in quotes, ``'PATH[#TABLE][@REF]'``;
-        those without a ref are meant at ``ref``. Lists of the shelf: commits, artifacts, versions, runs."""
+        those without a ref are meant at ``ref``. Lists of the shelf: commits, artifacts, versions, findings, runs."""
         return self._transport.get(f"{self._base}/query", QueryAnswer, sql=sql, ref=ref, limit=limit)
 
     def table(self, path: str, ref: str | None = None, *, table: str = "") -> Any:

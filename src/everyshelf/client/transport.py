@@ -16,7 +16,15 @@ from everyshelf.client.errors import ProblemError, UnreachableError
 T = TypeVar("T")
 _TRIES = 4
 # An answer that a job works out first, and how often one is waited for: what it was about may move on meanwhile.
-_WORKED_OUT = ("merge.reading", "origins.reading", "uses.reading", "rows.reading", "compare.pending", "commit.working")
+_WORKED_OUT = (
+    "merge.reading",
+    "origins.reading",
+    "uses.reading",
+    "rows.reading",
+    "findings.reading",
+    "compare.pending",
+    "commit.working",
+)
 _MOST_WAITS = 20
 _PIECE_BYTES = 1024 * 1024
 

@@ -35,6 +35,7 @@ INSTALLED_APPS = [
     "everyshelf.service.origins",
     "everyshelf.service.find",
     "everyshelf.service.uses",
+    "everyshelf.service.findings",
     "everyshelf.service.lineage",
     "everyshelf.service.proposals",
     "everyshelf.service.experiments",

@@ -83,7 +83,7 @@ export function QueryPage() {
         <div className="ph">
           <h2 className="h3">Query</h2>
           <span className="cap">
-            tables are artifacts in quotes, <code>'PATH@REF'</code>; lists: commits, artifacts, versions, runs
+            tables are artifacts in quotes, <code>'PATH@REF'</code>; lists: commits, artifacts, versions, findings, runs
           </span>
         </div>
         <SqlEditor text={text} tables={tables.data ?? []} onChange={setText} onRun={run} />

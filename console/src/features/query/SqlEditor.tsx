@@ -10,6 +10,18 @@ import { look } from "../text/look";
 
 const tall = EditorView.theme({ "&": { height: "190px" } });
 
+// The lists of a shelf with their columns (docs/queries.md).
+const LISTS = {
+  commits: ["commit", "author", "time", "recorded", "summary", "description", "tasks", "labels"],
+  artifacts: ["path", "kind", "version", "size", "author", "summary", "recorded", "effect", "headline"],
+  versions: ["path", "version", "kind", "size", "effect", "headline", "commit", "author", "recorded", "content"],
+  findings: [
+    ...["path", "version", "kind", "action", "part", "type", "label", "field", "effect", "before", "after", "within"],
+    ...["detail", "cut", "commit", "author", "recorded"],
+  ],
+  runs: ["experiment", "run", "branch", "state", "person", "began", "took_seconds", "command", "parameters", "metrics", "commit"],
+};
+
 interface Props {
   text: string;
   tables: string[];
@@ -44,7 +56,7 @@ export default function SqlEditor({ text, tables, onChange, onRun }: Props) {
           history(),
           drawSelection(),
           bracketMatching(),
-          sql({ dialect: PostgreSQL, schema: { commits: [], artifacts: [], versions: [] } }),
+          sql({ dialect: PostgreSQL, schema: LISTS }),
           autocompletion(),
           EditorState.languageData.of(() => [{ autocomplete: paths }]),
           look,

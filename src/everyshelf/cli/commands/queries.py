@@ -51,8 +51,7 @@ def query(
     """Run SQL, one SELECT, over versions of tables.
 
     Tables are artifacts in quotes: 'data/fares.csv', 'data/fares.csv@tag:spring-1', of a database 'FILE#TABLE'. Those
-    without a ref are meant at --at. Lists of the shelf itself: commits, artifacts, versions,
-    runs.
+    without a ref are meant at --at. Lists of the shelf itself: commits, artifacts, versions, findings, runs.
     """
     if sum(given is not None for given in (sql, saved, file)) != 1:
         raise click.UsageError("give the query, --saved ARTIFACT or --from FILE")

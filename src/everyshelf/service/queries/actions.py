@@ -23,6 +23,7 @@ from everyshelf.core.querying.statement import MOST_ROWS, Named, named_in, with_
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import reader
 from everyshelf.service.experiments.models import Run
+from everyshelf.service.findings.listing import findings_of
 from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.actions import listing
 from everyshelf.service.shelves.actions.arranging import Wanted, list_arranged
@@ -91,7 +92,7 @@ def _ready(caller: Caller, shelf: Shelf, sql: str, ref: str) -> Iterator[_Ready]
         for one in {one.name: one for one in named}.values():
             if one.is_list:
                 lines = Path(folder) / f"{one.name}.ndjson"
-                _write_list(shelf, at, one.name, lines)
+                _write_list(caller, shelf, at, one.name, lines)
                 ready.lists[views[one.name]] = (one.name, lines)
                 ready.told.append(QueriedTable(name=one.name, path="", ref=at.ref))
             else:
@@ -139,9 +140,9 @@ def _readings(name: str) -> Iterator[tuple[str, str, str]]:
             yield bare, ref, table
 
 
-def _write_list(shelf: Shelf, at: Resolved, name: str, target: Path) -> None:
+def _write_list(caller: Caller, shelf: Shelf, at: Resolved, name: str, target: Path) -> None:
     with target.open("wb") as file:
-        for number, row in enumerate(_LISTS[name](shelf, at)):
+        for number, row in enumerate(_LISTS[name](caller, shelf, at)):
             if number >= MOST_LISTED:
                 raise InvalidError(
                     f"{name} has over {MOST_LISTED:,} rows",
@@ -151,7 +152,7 @@ def _write_list(shelf: Shelf, at: Resolved, name: str, target: Path) -> None:
             file.write(orjson.dumps(row, option=orjson.OPT_APPEND_NEWLINE | orjson.OPT_UTC_Z))
 
 
-def _commits(shelf: Shelf, at: Resolved) -> Iterator[dict[str, Any]]:
+def _commits(caller: Caller, shelf: Shelf, at: Resolved) -> Iterator[dict[str, Any]]:
     fields = ("uid", "author", "time", "recorded", "summary", "description", "tasks", "labels")
     for row in shelf.commits.order_by("pk").values(*fields).iterator():
         yield {
@@ -163,7 +164,7 @@ def _commits(shelf: Shelf, at: Resolved) -> Iterator[dict[str, Any]]:
         }
 
 
-def _artifacts(shelf: Shelf, at: Resolved) -> Iterator[dict[str, Any]]:
+def _artifacts(caller: Caller, shelf: Shelf, at: Resolved) -> Iterator[dict[str, Any]]:
     start, total = 0, 1
     while start < total:
         page = list_arranged(shelf, at, Wanted(sort="path"), start, _PAGE)
@@ -172,7 +173,7 @@ def _artifacts(shelf: Shelf, at: Resolved) -> Iterator[dict[str, Any]]:
         start, total = start + _PAGE, page["total"]
 
 
-def _versions(shelf: Shelf, at: Resolved) -> Iterator[dict[str, Any]]:
+def _versions(caller: Caller, shelf: Shelf, at: Resolved) -> Iterator[dict[str, Any]]:
     rows = ArtifactVersion.objects.filter(shelf=shelf, number__isnull=False).order_by("pk")
     fields = ("path", "number", "kind", "size", "effect", "headline", "content")
     for row in rows.values(*fields, "commit__uid", "commit__author", "commit__recorded").iterator():
@@ -190,7 +191,7 @@ def _plain(moment: Any) -> str | None:
     return None if moment is None else moment.isoformat() if not isinstance(moment, str) else moment
 
 
-def _runs(shelf: Shelf, at: Resolved) -> Iterator[dict[str, Any]]:
+def _runs(caller: Caller, shelf: Shelf, at: Resolved) -> Iterator[dict[str, Any]]:
     rows = Run.objects.filter(experiment__shelf=shelf).order_by("pk")
     fields = ("number", "branch", "state", "took_seconds", "command", "began", "parameters", "metrics")
     for row in rows.values(*fields, "experiment__key", "person__username", "commit__uid").iterator():
@@ -210,4 +211,14 @@ def _told(value: Any) -> str:
     return value if isinstance(value, str) else orjson.dumps(value).decode()
 
 
-_LISTS = {"commits": _commits, "artifacts": _artifacts, "versions": _versions, "runs": _runs}
+def _findings(caller: Caller, shelf: Shelf, at: Resolved) -> Iterator[dict[str, Any]]:
+    return findings_of(caller, shelf)
+
+
+_LISTS = {
+    "commits": _commits,
+    "artifacts": _artifacts,
+    "versions": _versions,
+    "findings": _findings,
+    "runs": _runs,
+}

@@ -23,7 +23,8 @@ _SQL = OpenApiParameter(
     "sql",
     str,
     required=True,
-    description="One SELECT; artifacts in quotes, `'PATH[#TABLE][@REF]'`; lists: commits, artifacts, versions, runs.",
+    description="One SELECT; artifacts in quotes, `'PATH[#TABLE][@REF]'`; lists: commits, artifacts, versions, "
+    "findings, runs.",
 )
 
 

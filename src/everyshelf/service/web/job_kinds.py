@@ -10,6 +10,7 @@ _MODULES = (
     "everyshelf.service.origins.jobs",
     "everyshelf.service.find.jobs",
     "everyshelf.service.uses.jobs",
+    "everyshelf.service.findings.jobs",
     "everyshelf.service.environments.jobs",
     "everyshelf.service.exchange.jobs",
     "everyshelf.service.backups.jobs",

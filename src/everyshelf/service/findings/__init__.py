@@ -1,0 +1,1 @@
+"""Findings of every version against the one it was made from, kept for queries."""
