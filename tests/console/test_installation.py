@@ -8,7 +8,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from everyshelf.service.backups.layout import BackupFolder
+from everyshelf.service.backups.folder import BackupFolder
 from tests.support.browser import Browser
 from tests.support.bucket import CREDENTIALS, BucketServer
 from tests.support.factories import commit_files

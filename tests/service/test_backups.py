@@ -20,7 +20,7 @@ from everyshelf.core.content.place import FolderPlace
 from everyshelf.core.content.scanning import iter_records
 from everyshelf.core.errors import BrokenError, ConflictError, EveryShelfError, InvalidError, MissingError, StorageError
 from everyshelf.service.backups.checking import check_moment
-from everyshelf.service.backups.layout import BackupFolder
+from everyshelf.service.backups.folder import BackupFolder
 from everyshelf.service.backups.making import make_backup
 from everyshelf.service.backups.restoring import restore_moment
 from everyshelf.service.backups.retention import keep_newest

@@ -144,13 +144,14 @@ class BackupMoment(msgspec.Struct):
 
 class Backups(msgspec.Struct):
     """Where, how often (hours) and how many (keep) backups are made; the moments, oldest first, and those that
-    cannot be read; the newest job."""
+    cannot be read; why the moments cannot be listed (``problem``); the newest job."""
 
     folder: str
     hours: int
     keep: int
     moments: list[BackupMoment]
     unreadable: list[str]
+    problem: str = ""
     job: Job | None = None
 
 

@@ -40,6 +40,11 @@ class BucketAddress:
         return parts.hostname or "", parts.port or (443 if parts.scheme == "https" else 80)
 
 
+def is_bucket(place: object) -> bool:
+    """Whether a place, as it was named, is meant to be a bucket and not a folder."""
+    return str(place).startswith("s3://")
+
+
 def parse_bucket(address: str, endpoint: str = "") -> BucketAddress:
     """Read an address; ``endpoint`` counts where the address names none. Raises ``InvalidError``."""
     try:

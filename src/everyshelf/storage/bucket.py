@@ -10,6 +10,7 @@ import functools
 import os
 import time
 from collections.abc import Callable, Iterator
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NoReturn, TypeVar
 
@@ -68,6 +69,18 @@ class Bucket:
                 self._client().get_paginator("list_objects_v2").paginate(Bucket=self.address.bucket, Prefix=self._below)
             )
             return {one["Key"][len(self._below) :]: one["Size"] for page in pages for one in page.get("Contents", ())}
+
+        return self._tried(listed)
+
+    def written_before(self, moment: datetime) -> set[str]:
+        """The objects that were written before a moment, by the clock of the service that has them."""
+
+        def listed() -> set[str]:
+            pages = (
+                self._client().get_paginator("list_objects_v2").paginate(Bucket=self.address.bucket, Prefix=self._below)
+            )
+            every = (one for page in pages for one in page.get("Contents", ()))
+            return {one["Key"][len(self._below) :] for one in every if one["LastModified"] < moment}
 
         return self._tried(listed)
 
@@ -203,10 +216,10 @@ class Bucket:
                 hint="Set AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY where it is started.",
             )
         return OutOfReachError(
-            f"{self.address.told}, where versions are kept, does not answer: {str(error)[:200]}",
+            f"{self.address.told} does not answer: {str(error)[:200]}",
             code="storage.out_of_reach",
-            hint="See whether it runs and can be reached from this service. Nothing is lost: what could not be sent "
-            "waits on this machine's disk.",
+            hint="See whether it runs and can be reached from this machine. Nothing is lost: versions that could not "
+            "be sent wait on its disk.",
         )
 
 

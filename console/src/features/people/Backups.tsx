@@ -25,7 +25,7 @@ export function Backups() {
   });
   if (found.isPending) return <Loading what="Reading the backups" />;
   if (found.isError) return <ProblemBox error={found.error} />;
-  const { folder, hours, keep, moments, unreadable, job } = found.data;
+  const { folder, hours, keep, moments, unreadable, problem, job } = found.data;
   const newest = moments.at(-1);
   const busy = isAtWork(found.data) || make.isPending;
   return (
@@ -43,7 +43,8 @@ export function Backups() {
       {make.isError && <ProblemBox error={make.error} />}
       {!folder ? (
         <p className="sec">
-          Set <code>EVERYSHELF_BACKUP</code> to a folder on another disk and start the service again; it then backs itself up every day.
+          Set <code>EVERYSHELF_BACKUP</code> to a folder on another disk, or to a bucket (<code>s3://BUCKET/PREFIX</code>), and start the
+          service again; it then backs itself up every day.
         </p>
       ) : (
         <p className="sec">
@@ -60,6 +61,11 @@ export function Backups() {
       {job?.state === "failed" && (
         <p role="alert" className="problem">
           <b>The last backup failed.</b> {job.problem?.detail} {job.problem?.hint}
+        </p>
+      )}
+      {problem && (
+        <p role="alert" className="problem">
+          <b>The backups cannot be listed.</b> {problem}
         </p>
       )}
       {unreadable.length > 0 && (

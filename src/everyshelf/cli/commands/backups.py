@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shlex
 from pathlib import Path
 from typing import Any
 
@@ -13,7 +14,9 @@ from everyshelf.cli import terminal
 from everyshelf.cli.options import Commands, json_option
 from everyshelf.cli.session import open_client
 
-_FOLDER = click.argument("folder", type=click.Path(file_okay=False, path_type=Path))
+_PLACE = "FOLDER|s3://BUCKET/PREFIX"
+_FOLDER = click.argument("folder", metavar=_PLACE)
+_ENDPOINT = click.option("--endpoint", default="", help="Address of the S3-compatible service that has the bucket.")
 _DATA = click.option(
     "--data",
     type=click.Path(file_okay=False, exists=True, path_type=Path),
@@ -27,12 +30,13 @@ _KEYS = click.Path(file_okay=False, path_type=Path)
 def backup() -> None:
     """Make, list, check and restore backups of a whole installation, while it runs.
 
-    A backup folder holds many moments and every byte only once. The keys of secrets are kept apart.
+    A folder or a bucket of backups has many moments and every byte only once. The keys of secrets are kept apart.
     """
 
 
 @backup.command("make")
-@click.argument("folder", required=False, type=click.Path(file_okay=False, path_type=Path))
+@click.argument("folder", metavar=_PLACE, required=False)
+@_ENDPOINT
 @_DATA
 @click.option("--keys", type=_KEYS, help="With --data: copy the keys to this folder, apart from the backup.")
 @click.option("--keep", type=click.IntRange(1), help="With --data: drop all but this many newest moments afterwards.")
@@ -40,7 +44,8 @@ def backup() -> None:
 @click.option("--address", help="Address of the service.")
 @json_option
 def make(
-    folder: Path | None,
+    folder: str | None,
+    endpoint: str,
     data: Path | None,
     keys: Path | None,
     keep: int | None,
@@ -48,7 +53,7 @@ def make(
     address: str | None,
     as_json: bool,
 ) -> None:
-    """Back up the installation to FOLDER (with --data), or let the service do it where it is set up to."""
+    """Back up the installation to a folder or a bucket (with --data), or have the service do it as it is set up to."""
     if data is None:
         if folder is not None or keys or keep or reread:
             raise click.UsageError("say of which installation: --data FOLDER, on the machine of the service")
@@ -59,8 +64,8 @@ def make(
         dropped: list[str] = told.get("dropped", [])
     else:
         if folder is None:
-            raise click.UsageError("name the FOLDER to write to")
-        told, dropped = _made(data, folder, keys, keep, reread)
+            raise click.UsageError("name the folder or the bucket to write to")
+        told, dropped = _made(data, folder, endpoint, keys, keep, reread)
     if as_json:
         terminal.print_json({**told, "dropped": dropped})
         return
@@ -73,20 +78,26 @@ def make(
     if keys:
         terminal.say(f"  keys in {keys}; keep them apart from the backup")
     if folder is not None:
-        terminal.next_step(f"everyshelf backup check {folder}")
+        terminal.next_step(shlex.join(["everyshelf", "backup", "check", folder, *_at(endpoint)]))
+
+
+def _at(endpoint: str) -> list[str]:
+    return ["--endpoint", endpoint] if endpoint else []
 
 
 def _made(
-    data: Path, folder: Path, keys: Path | None, keep: int | None, reread: bool
+    data: Path, folder: str, endpoint: str, keys: Path | None, keep: int | None, reread: bool
 ) -> tuple[dict[str, Any], list[str]]:
-    from everyshelf.service.backups.layout import BackupFolder, told_of
+    from everyshelf.service.backups.layout import told_of
     from everyshelf.service.backups.making import make_backup
+    from everyshelf.service.backups.opening import open_backups
     from everyshelf.service.backups.retention import keep_newest
 
     key_file = _config(data).key_file
     with terminal.progress_bar("Backing up") as progress:
-        moment = make_backup(data, folder, progress, keys=(key_file, keys) if keys else None, reread=reread)
-    dropped = keep_newest(BackupFolder.open(folder), keep) if keep else []
+        given = (key_file, keys) if keys else None
+        moment = make_backup(data, folder, progress, endpoint=endpoint, keys=given, reread=reread)
+    dropped = keep_newest(open_backups(folder, endpoint), keep) if keep else []
     return told_of(moment), dropped
 
 
@@ -98,18 +109,20 @@ def _config(data: Path) -> Any:
 
 
 @backup.command("list")
-@click.argument("folder", required=False, type=click.Path(file_okay=False, path_type=Path))
+@click.argument("folder", metavar=_PLACE, required=False)
+@_ENDPOINT
 @click.option("--address", help="Address of the service.")
 @json_option
-def listed(folder: Path | None, address: str | None, as_json: bool) -> None:
-    """List the moments in FOLDER, or those of the service."""
+def listed(folder: str | None, endpoint: str, address: str | None, as_json: bool) -> None:
+    """List the moments in a folder or a bucket, or those of the service."""
     if folder is None:
         found = open_client(address).backups()
         moments, schedule = [asdict(one) for one in found.moments], asdict(found)
     else:
-        from everyshelf.service.backups.layout import BackupFolder, told_of
+        from everyshelf.service.backups.layout import told_of
+        from everyshelf.service.backups.opening import open_backups
 
-        kept = BackupFolder.open(folder)
+        kept = open_backups(folder, endpoint)
         moments, schedule = [told_of(one) for one in kept.all()], {"unreadable": kept.unreadable()}
     if as_json:
         terminal.print_json({**schedule, "moments": moments})
@@ -124,13 +137,15 @@ def listed(folder: Path | None, address: str | None, as_json: bool) -> None:
     listing.show()
     for name in schedule["unreadable"]:
         terminal.say(f"  ‖ {name} cannot be read; its bytes are kept")
+    if schedule.get("problem"):
+        terminal.say(f"  ‖ the backups cannot be listed: {schedule['problem']}")
     if folder is None:
         terminal.say(_plan(schedule))
 
 
 def _plan(schedule: dict[str, Any]) -> str:
     if not schedule["folder"]:
-        return "  No folder is set up for backups: set EVERYSHELF_BACKUP=FOLDER and start the service again."
+        return "  None is made by itself: set EVERYSHELF_BACKUP to a folder or a bucket and start the service again."
     hours = schedule["hours"]
     if not hours:
         return f"  Only when asked; the newest {schedule['keep']} are kept."
@@ -139,14 +154,15 @@ def _plan(schedule: dict[str, Any]) -> str:
 
 @backup.command("check")
 @_FOLDER
+@_ENDPOINT
 @_MOMENT
 @json_option
-def check(folder: Path, moment: str, as_json: bool) -> None:
-    """Read every byte of a moment in FOLDER, and see that all the records name is there."""
+def check(folder: str, endpoint: str, moment: str, as_json: bool) -> None:
+    """Read every byte of a moment, and see that all the records name is there."""
     from everyshelf.service.backups.checking import check_moment
-    from everyshelf.service.backups.layout import BackupFolder
+    from everyshelf.service.backups.opening import open_backups
 
-    found = BackupFolder.open(folder)
+    found = open_backups(folder, endpoint)
     with terminal.progress_bar("Reading") as progress:
         checked = check_moment(found, found.newest(moment), progress)
     if as_json:
@@ -162,29 +178,33 @@ def check(folder: Path, moment: str, as_json: bool) -> None:
         if not checked.problems:
             terminal.say("  Nothing is missing or damaged.")
         else:
-            terminal.next_step(f"everyshelf backup make {folder} --data FOLDER --reread")
+            terminal.next_step(
+                shlex.join(["everyshelf", "backup", "make", folder, *_at(endpoint), "--data", "FOLDER", "--reread"])
+            )
     if checked.problems:
         raise SystemExit(1)
 
 
 @backup.command("restore")
 @_FOLDER
+@_ENDPOINT
 @click.option(
     "--into", required=True, type=click.Path(file_okay=False, path_type=Path), help="New data folder to write."
 )
 @_MOMENT
 @click.option("--keys", type=_KEYS, help="The folder of the keys, as --keys of make wrote it.")
 @json_option
-def restore(folder: Path, into: Path, moment: str, keys: Path | None, as_json: bool) -> None:
-    """Write a new data folder from a moment in FOLDER.
+def restore(folder: str, endpoint: str, into: Path, moment: str, keys: Path | None, as_json: bool) -> None:
+    """Write a new data folder from a moment.
 
     What is served from it acts as the installation did: Git links are followed and webhooks told. Environments whose
     places lay in the data folder are not part of a backup; promote to them again.
     """
-    from everyshelf.service.backups.layout import BackupFolder, told_of
+    from everyshelf.service.backups.layout import told_of
+    from everyshelf.service.backups.opening import open_backups
     from everyshelf.service.backups.restoring import restore_moment
 
-    found = BackupFolder.open(folder)
+    found = open_backups(folder, endpoint)
     chosen = found.newest(moment)
     key_file = into.absolute().with_name(f"{into.name}.key")
     with terminal.progress_bar("Restoring") as progress:

@@ -191,13 +191,18 @@ def heal(source: str, endpoint: str, data: Path, as_json: bool) -> None:
 
 
 def _mirror(source: str, endpoint: str) -> Readable:
+    from everyshelf.service.backups.in_bucket import BackupBucket, BackupMirror
+    from everyshelf.service.backups.layout import MARK
     from everyshelf.storage.addresses import parse_bucket
     from everyshelf.storage.bucket import Bucket
     from everyshelf.storage.home import open_place
     from everyshelf.storage.mirror import BucketMirror
 
     if source.startswith("s3://"):
-        return BucketMirror(Bucket(parse_bucket(source, endpoint)))
+        bucket = Bucket(parse_bucket(source, endpoint))
+        if MARK in bucket.names():
+            return BackupMirror(BackupBucket.open(bucket))
+        return BucketMirror(bucket)
     _need_segments(Path(source), "Name a folder that backup make wrote, or a data folder.")
     return open_place(Path(source))
 

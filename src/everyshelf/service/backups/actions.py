@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import contextlib
 from datetime import timedelta
 from typing import Any
 
 from django.contrib.auth.models import User
 from django.utils import timezone
 
-from everyshelf.core.errors import EveryShelfError, InvalidError
-from everyshelf.service.backups.layout import BackupFolder, Moment, told_of
+from everyshelf.core.errors import EveryShelfError, InvalidError, MissingError
+from everyshelf.service.backups.layout import Backups, Moment, told_of
 from everyshelf.service.backups.making import Progress, make_backup
+from everyshelf.service.backups.opening import open_backups
 from everyshelf.service.backups.retention import keep_newest
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.config import get_config
@@ -24,16 +26,19 @@ KIND = "backup"
 
 
 def list_backups(caller: Caller) -> dict[str, Any]:
-    """The schedule, the moments in its folder, newest last, and the newest job; for administrators."""
+    """The schedule, the moments that were made, newest last, and the newest job; for administrators. ``problem``: why
+    the moments cannot be listed."""
     require_admin(caller)
     config = get_config()
     newest = Job.objects.filter(kind=KIND).order_by("-pk").first()
+    backups, problem = _backups()
     return {
-        "folder": str(config.backup) if config.backup else "",
+        "folder": config.backup,
         "hours": config.backup_hours,
         "keep": config.backup_keep,
-        "moments": [told_of(moment) for moment in _moments()],
-        "unreadable": _unreadable(),
+        "moments": [told_of(moment) for moment in backups.all()] if backups is not None else [],
+        "unreadable": backups.unreadable() if backups is not None else [],
+        "problem": problem,
         "job": job_json(newest) if newest is not None else None,
     }
 
@@ -41,11 +46,11 @@ def list_backups(caller: Caller) -> dict[str, Any]:
 def start_backup(caller: Caller) -> Job:
     """Begin a backup as a job; for administrators."""
     require_admin(caller)
-    if get_config().backup is None:
+    if not get_config().backup:
         raise InvalidError(
-            "no folder is set up for backups",
+            "no place is set up for backups",
             code="backup.unset",
-            hint="Set EVERYSHELF_BACKUP to a folder on another disk and start the service again.",
+            hint="Set EVERYSHELF_BACKUP to a folder on another disk or to s3://BUCKET/PREFIX; start the service again.",
         )
     with one_act():
         note(caller, "backup.make", "this installation")
@@ -55,20 +60,19 @@ def start_backup(caller: Caller) -> Job:
 def back_up(progress: Progress) -> dict[str, Any]:
     """Make a backup where this installation keeps them, and drop the oldest."""
     config = get_config()
-    assert config.backup is not None
-    moment = make_backup(config.data, config.backup, progress)
-    dropped = keep_newest(BackupFolder.open(config.backup), config.backup_keep)
+    moment = make_backup(config.data, config.backup, progress, endpoint=config.backup_endpoint)
+    dropped = keep_newest(open_backups(config.backup, config.backup_endpoint), config.backup_keep)
     return {**_plain(told_of(moment)), "dropped": dropped}
 
 
 def back_up_when_due() -> None:
     """Start a backup if the newest is older than the schedule says, and the last try is, too."""
     config = get_config()
-    if config.backup is None or not config.backup_hours:
+    if not config.backup or not config.backup_hours:
         return
     since = timezone.now() - timedelta(hours=config.backup_hours)
-    moments = _moments()
-    if moments and moments[-1].made > since:
+    newest = _newest()
+    if newest is not None and newest.made > since:
         return
     tried = Job.objects.filter(kind=KIND).order_by("-pk").first()
     hour_ago = timezone.now() - timedelta(hours=1)
@@ -79,20 +83,24 @@ def back_up_when_due() -> None:
         start_job(Caller(person), KIND, None, {})
 
 
-def _unreadable() -> list[str]:
-    folder = get_config().backup
+def _backups() -> tuple[Backups | None, str]:
+    """The place of backups, or why it cannot be looked at; neither where none was made yet."""
+    config = get_config()
     try:
-        return BackupFolder.open(folder).unreadable() if folder is not None else []
-    except EveryShelfError:
-        return []
+        return (open_backups(config.backup, config.backup_endpoint), "") if config.backup else (None, "")
+    except MissingError:
+        return None, ""
+    except EveryShelfError as error:
+        return None, error.message
 
 
-def _moments() -> list[Moment]:
-    folder = get_config().backup
-    try:
-        return BackupFolder.open(folder).all() if folder is not None else []
-    except EveryShelfError:  # none was made yet, or the disk is not there
-        return []
+def _newest() -> Moment | None:
+    """The newest moment that can be read."""
+    backups, _ = _backups()
+    for name in reversed(backups.names() if backups is not None else []):
+        with contextlib.suppress(EveryShelfError):
+            return backups.read(name) if backups is not None else None
+    return None
 
 
 def _plain(told: dict[str, Any]) -> dict[str, Any]:

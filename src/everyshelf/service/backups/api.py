@@ -17,7 +17,7 @@ from everyshelf.service.rights import caller_of
 
 
 class BackupMoment(serializers.Serializer[Any]):
-    """One backup. ``size``: bytes that a restore writes; ``added``: bytes it added to the folder."""
+    """One backup. ``size``: bytes that a restore writes; ``added``: bytes it added to what was there."""
 
     name = serializers.CharField()
     made = serializers.DateTimeField()
@@ -27,14 +27,15 @@ class BackupMoment(serializers.Serializer[Any]):
 
 
 class BackupsOut(serializers.Serializer[Any]):
-    """Where and how often this installation is backed up; ``folder`` is empty where it is not. ``unreadable``:
-    moments that cannot be read. ``job``: the newest."""
+    """Where and how often this installation is backed up: ``folder`` or bucket, empty where it is not. ``unreadable``:
+    moments that cannot be read. ``problem``: why moments cannot be listed. ``job``: the newest."""
 
     folder = serializers.CharField()
     hours = serializers.IntegerField()
     keep = serializers.IntegerField()
     moments = BackupMoment(many=True)
     unreadable = serializers.ListField(child=serializers.CharField())
+    problem = serializers.CharField(allow_blank=True)
     job = JobOut(allow_null=True)
 
 

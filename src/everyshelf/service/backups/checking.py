@@ -13,12 +13,11 @@ from pathlib import Path
 import msgspec
 import zstandard
 
-from everyshelf.core.content.place import FolderPlace
 from everyshelf.core.content.records import HEAD_BYTES
 from everyshelf.core.content.scanning import iter_records
 from everyshelf.core.errors import BrokenError
-from everyshelf.service.backups.layout import RECORDS, BackupFolder, Moment
-from everyshelf.service.backups.making import PIECE_BYTES, Progress, hash_of
+from everyshelf.service.backups.layout import Backups, Moment
+from everyshelf.service.backups.making import Progress, reads_back
 
 _MOST_TOLD = 200
 
@@ -33,7 +32,7 @@ class Checked(msgspec.Struct):
     problems: list[str]
 
 
-def check_moment(folder: BackupFolder, moment: Moment, progress: Progress) -> Checked:
+def check_moment(backups: Backups, moment: Moment, progress: Progress) -> Checked:
     """Read every byte of a moment and see that a service restored from it would find all it needs."""
     problems: list[str] = []
     there: set[bytes] = set()
@@ -42,22 +41,20 @@ def check_moment(folder: BackupFolder, moment: Moment, progress: Progress) -> Ch
         progress(done, moment.size, f"segment {segment.name[:12]}")
         done += segment.size
         try:
-            found = hash_of(folder.segments / segment.name, segment.size)
+            if not reads_back(backups, segment):
+                problems.append(f"segment {segment.name}: its bytes are not those that were copied")
+            with backups.at_hand(segment) as place:
+                for offset, record in iter_records(place, segment.name):
+                    if offset + HEAD_BYTES + len(record.payload) > segment.size:
+                        break
+                    there.add(record.id)
         except OSError as error:
-            problems.append(f"segment {segment.name}: {error.strerror}")
-            continue
-        if found != segment.blake3:
-            problems.append(f"segment {segment.name}: its bytes are not those that were copied")
-        place = FolderPlace(folder.segments)
-        for offset, record in iter_records(place, segment.name):
-            if offset + HEAD_BYTES + len(record.payload) > segment.size:
-                break
-            there.add(record.id)
+            problems.append(f"segment {segment.name}: {error.strerror or 'it is not there'}")
     contents = 0
     with tempfile.TemporaryDirectory(prefix="es-backup-") as aside:
         records = Path(aside) / "records.sqlite"
         try:
-            unpack_records(folder, moment, records)
+            unpack_records(backups, moment, records)
         except BrokenError as error:
             problems.append(error.message)
         else:
@@ -69,16 +66,14 @@ def check_moment(folder: BackupFolder, moment: Moment, progress: Progress) -> Ch
     return Checked(moment.name, len(moment.segments), moment.size, contents, problems)
 
 
-def unpack_records(folder: BackupFolder, moment: Moment, target: Path) -> None:
+def unpack_records(backups: Backups, moment: Moment, target: Path) -> None:
     """Write the records of a moment to ``target``; raises ``BrokenError`` if they are not those that were saved."""
     digest = hashlib.sha256()
     try:
-        with (
-            (folder.moments / moment.name / RECORDS).open("rb") as packed,
-            open(os.open(target, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as file,
-            zstandard.ZstdDecompressor().stream_reader(packed) as reader,
-        ):
-            for piece in iter(lambda: reader.read(PIECE_BYTES), b""):
+        with open(os.open(target, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as file:
+            unpacker = zstandard.ZstdDecompressor().decompressobj()
+            for packed in backups.records(moment.name):
+                piece = unpacker.decompress(packed)
                 digest.update(piece)
                 file.write(piece)
             file.flush()

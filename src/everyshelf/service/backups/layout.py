@@ -1,9 +1,10 @@
-"""What lies in a backup folder.
+"""What lies where backups are kept: in a folder (``folder``) or below a prefix of a bucket (``in_bucket``).
 
 ::
 
     everyshelf-backup      one line that says which form this is
-    segments/NAME.seg      bytes of the content store, shared by all moments; they only grow
+    segments/NAME.seg      bytes of the content store, shared by all moments; in a folder they only grow, in a bucket
+                           each length is an object of its own: NAME.seg-LENGTH
     moments/TIME/          one moment, in UTC: 20261129T051432Z
         moment.json        which beginning of which segment belongs to it, with BLAKE3 of those bytes; written last
         records.sqlite.zst the records at that moment
@@ -16,22 +17,23 @@ are not among it: whoever finds a backup cannot open the secrets in it.
 
 from __future__ import annotations
 
-import fcntl
-import os
 import re
+from abc import ABC, abstractmethod
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 import msgspec
 
-from everyshelf.core.errors import BrokenError, ConflictError, InvalidError, MissingError
+from everyshelf.core.content.place import Place, Readable
+from everyshelf.core.errors import BrokenError, MissingError
 
-_FORM = "Every Shelf backup, form 1\n"
-_MARK, _LOCK = "everyshelf-backup", ".lock"
-_NAME = re.compile(r"\d{8}T\d{6}Z\Z")
+FORM = "Every Shelf backup, form 1\n"
+MARK = "everyshelf-backup"
+NAME = re.compile(r"\d{8}T\d{6}Z\Z")
+PIECE_BYTES = 4 * 1024 * 1024
 TIME = "%Y%m%dT%H%M%SZ"
 RECORDS, MOMENT = "records.sqlite.zst", "moment.json"
 # What of the data folder belongs to a moment beside records and segments; the keys are left out on purpose.
@@ -65,84 +67,80 @@ class Moment(msgspec.Struct):
         return self.records_bytes + sum(segment.size for segment in self.segments)
 
 
-class BackupFolder:
-    """A folder of backups."""
+class Backups(ABC):
+    """Where backups are kept. ``told``: the place for people, as it is given to commands."""
 
-    def __init__(self, path: Path) -> None:
-        self.path = path
-        self.segments = path / "segments"
-        self.moments = path / "moments"
+    told: str
 
-    @classmethod
-    def open(cls, path: Path) -> BackupFolder:
-        """One that is there; raises ``MissingError`` or ``BrokenError``."""
-        mark = path / _MARK
-        if not mark.is_file():
-            raise MissingError(
-                f"{path} is not a folder of backups",
-                code="backup.missing",
-                hint="Name the folder that everyshelf backup make wrote to.",
-            )
-        if mark.read_text(errors="replace") != _FORM:
-            raise BrokenError(
-                f"{path} was written in another form",
-                code="backup.form",
-                hint="Read it with the version that wrote it.",
-            )
-        return cls(path)
-
-    @classmethod
-    def make(cls, path: Path) -> BackupFolder:
-        """One that is there, or a new one in a folder that is empty or missing; raises ``InvalidError``."""
-        mark = path / _MARK
-        if not mark.exists():
-            if path.exists() and any(path.iterdir()):
-                raise InvalidError(
-                    f"{path} holds other files",
-                    code="backup.taken",
-                    hint="Name an empty folder, or one that does not exist yet.",
-                )
-            path.mkdir(parents=True, exist_ok=True, mode=0o700)
-            write_durably(mark, _FORM.encode())
-        found = cls.open(path)
-        found.segments.mkdir(exist_ok=True, mode=0o700)
-        found.moments.mkdir(exist_ok=True, mode=0o700)
-        return found
-
-    @contextmanager
-    def alone(self) -> Iterator[None]:
-        """Keep others from writing meanwhile; raises ``ConflictError`` if one does."""
-        with (self.path / _LOCK).open("w") as lock:
-            try:
-                fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            except BlockingIOError as error:
-                raise ConflictError(
-                    f"another backup is being written to {self.path}",
-                    code="backup.busy",
-                    hint="Wait until it is done.",
-                ) from error
-            yield
-
+    @abstractmethod
     def names(self) -> list[str]:
         """The moments, oldest first."""
-        if not self.moments.is_dir():
-            return []
-        return sorted(one.name for one in self.moments.iterdir() if _NAME.match(one.name))
+
+    @abstractmethod
+    def file(self, moment: str, name: str) -> bytes:
+        """A small file of a moment; raises ``FileNotFoundError``."""
+
+    @abstractmethod
+    def records(self, moment: str) -> Iterator[bytes]:
+        """The packed records of a moment; raises ``FileNotFoundError``."""
+
+    @abstractmethod
+    def pieces(self, segment: SavedSegment) -> Iterator[bytes]:
+        """The bytes that were saved of a segment; fewer where some are gone. Raises ``OSError``."""
+
+    @abstractmethod
+    def at_hand(self, segment: SavedSegment) -> AbstractContextManager[Readable]:
+        """What was saved of a segment as something on this machine to read from, under the segment's name."""
+
+    @abstractmethod
+    def alone(self) -> AbstractContextManager[None]:
+        """Keep others from writing meanwhile; raises ``ConflictError`` if one does."""
+
+    @abstractmethod
+    def has(self, segment: SavedSegment) -> bool:
+        """Whether all bytes of a segment that was saved are there, as far as lengths tell."""
+
+    @abstractmethod
+    def save(self, place: Place, name: str, size: int, before: SavedSegment | None) -> SavedSegment:
+        """Save the first ``size`` bytes of a segment and read them back. ``before``: what of it is there already.
+
+        Raises ``StorageError`` where they do not read back."""
+
+    @abstractmethod
+    def preparing(self, name: str) -> AbstractContextManager[Path]:
+        """A folder of this machine to prepare a moment in; gone afterwards."""
+
+    @abstractmethod
+    def publish(self, name: str, prepared: Path) -> None:
+        """Make what was prepared a moment, in one step, durably."""
+
+    @abstractmethod
+    def settle(self) -> None:
+        """Return once the segments that were saved are there under their names."""
+
+    @abstractmethod
+    def remove(self, moments: list[str]) -> None:
+        """Remove moments."""
+
+    @abstractmethod
+    def sweep(self, needed: list[SavedSegment]) -> None:
+        """Remove the segments that are not among ``needed``."""
 
     def read(self, name: str) -> Moment:
         """A moment; raises ``MissingError`` or ``BrokenError``."""
-        path = self.moments / name / MOMENT
         try:
-            return msgspec.json.decode(path.read_bytes(), type=Moment)
+            return msgspec.json.decode(self.file(name, MOMENT), type=Moment)
         except FileNotFoundError as error:
             raise MissingError(
-                f"{self.path} holds no backup of {name}",
+                f"{self.told} has no backup of {name}",
                 code="backup.missing",
-                hint=f"List them: everyshelf backup list {self.path}",
+                hint=f"List them: everyshelf backup list {self.told}",
             ) from error
         except msgspec.DecodeError as error:
             raise BrokenError(
-                f"{path} is damaged: {error}", code="backup.damaged", hint="Take another moment of this folder."
+                f"{name} in {self.told} is damaged: {error}",
+                code="backup.damaged",
+                hint="Take another moment.",
             ) from error
 
     def all(self) -> list[Moment]:
@@ -165,34 +163,35 @@ class BackupFolder:
         names = self.names()
         if not name and not names:
             raise MissingError(
-                f"{self.path} holds no backup yet", code="backup.missing", hint="Make one: everyshelf backup make"
+                f"{self.told} has no backup yet", code="backup.missing", hint="Make one: everyshelf backup make"
             )
         return self.read(name or names[-1])
 
 
-def free_name(folder: BackupFolder, now: datetime) -> str:
+def free_name(known: list[str], now: datetime) -> str:
     """A name for a moment that nothing has yet: seconds are counted up where two are made in one."""
     stamp = int(now.timestamp())
-    while (folder.moments / (name := datetime.fromtimestamp(stamp, UTC).strftime(TIME))).exists():
+    while (name := datetime.fromtimestamp(stamp, UTC).strftime(TIME)) in known:
         stamp += 1
     return name
 
 
-def write_durably(path: Path, data: bytes) -> None:
-    """Write a file of the owner's, and return once it is on the disk."""
-    with open(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as file:
-        file.write(data)
-        file.flush()
-        os.fsync(file.fileno())
+def not_backups(told: str) -> MissingError:
+    """The error for a place where no backups are kept."""
+    return MissingError(
+        f"{told} is not a place of backups",
+        code="backup.missing",
+        hint="Name the folder or the bucket that everyshelf backup make wrote to.",
+    )
 
 
-def sync_folder(path: Path) -> None:
-    """Return once the names in a folder are on the disk."""
-    descriptor = os.open(path, os.O_RDONLY)
-    try:
-        os.fsync(descriptor)
-    finally:
-        os.close(descriptor)
+def other_form(told: str) -> BrokenError:
+    """The error for backups of another version of this program."""
+    return BrokenError(
+        f"{told} was written in another form",
+        code="backup.form",
+        hint="Read it with the version that wrote it.",
+    )
 
 
 def told_of(moment: Moment) -> dict[str, Any]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import shutil
 import tempfile
@@ -11,12 +12,13 @@ from blake3 import blake3
 
 from everyshelf.core.errors import BrokenError, InvalidError, MissingError, StorageError
 from everyshelf.service.backups.checking import unpack_records
-from everyshelf.service.backups.layout import FILES, BackupFolder, Moment, SavedSegment, sync_folder, write_durably
-from everyshelf.service.backups.making import PIECE_BYTES, Progress
+from everyshelf.service.backups.folder import sync_folder, write_durably
+from everyshelf.service.backups.layout import FILES, Backups, Moment, SavedSegment
+from everyshelf.service.backups.making import Progress
 
 
 def restore_moment(
-    folder: BackupFolder,
+    backups: Backups,
     moment: Moment,
     data: Path,
     progress: Progress,
@@ -47,7 +49,7 @@ def restore_moment(
     data.parent.mkdir(parents=True, exist_ok=True)
     hidden = Path(tempfile.mkdtemp(prefix=f".{data.name}.", dir=data.parent))
     try:
-        _write(folder, moment, hidden, progress)
+        _write(backups, moment, hidden, progress)
         if keys:
             write_durably(keys[1], (keys[0] / "secrets.key").read_bytes())
             if (keys[0] / "secret-key").exists():
@@ -67,35 +69,33 @@ def restore_moment(
         shutil.rmtree(hidden, ignore_errors=True)
 
 
-def _write(folder: BackupFolder, moment: Moment, target: Path, progress: Progress) -> None:
+def _write(backups: Backups, moment: Moment, target: Path, progress: Progress) -> None:
     segments = target / "segments"
     segments.mkdir(mode=0o700)
     done = 0
     for segment in moment.segments:
         progress(done, moment.size, f"segment {segment.name[:12]}")
-        _copy(folder.segments / segment.name, segments / segment.name, segment)
+        _copy(backups, segments / segment.name, segment)
         done += segment.size
     sync_folder(segments)
     progress(done, moment.size, "records")
-    unpack_records(folder, moment, target / "records.sqlite")
+    unpack_records(backups, moment, target / "records.sqlite")
     for name in FILES:
-        saved = folder.moments / moment.name / "files" / name
-        if saved.exists():
-            write_durably(target / name, saved.read_bytes())
+        with contextlib.suppress(FileNotFoundError):
+            write_durably(target / name, backups.file(moment.name, f"files/{name}"))
     progress(moment.size, moment.size, "")
 
 
-def _copy(source: Path, target: Path, segment: SavedSegment) -> None:
+def _copy(backups: Backups, target: Path, segment: SavedSegment) -> None:
     digest, left = blake3(), segment.size
-    try:
-        given = source.open("rb")
-    except FileNotFoundError as error:
-        raise _damaged(segment) from error
-    with given, open(os.open(target, os.O_WRONLY | os.O_CREAT, 0o600), "wb") as file:
-        while left > 0 and (piece := given.read(min(PIECE_BYTES, left))):
-            digest.update(piece)
-            file.write(piece)
-            left -= len(piece)
+    with open(os.open(target, os.O_WRONLY | os.O_CREAT, 0o600), "wb") as file:
+        try:
+            for piece in backups.pieces(segment):
+                digest.update(piece)
+                file.write(piece)
+                left -= len(piece)
+        except FileNotFoundError as error:
+            raise _damaged(segment) from error
         file.flush()
         os.fsync(file.fileno())
     if left or digest.hexdigest() != segment.blake3:

@@ -17,7 +17,8 @@ EVERYSHELF_REACH         hosts that environments may be at, by commas: platforms
 EVERYSHELF_IN_PLACE      folders whose files may be registered where they lie, by the path       none
                          separator
 EVERYSHELF_PROXY         address of the proxy in front, whose X-Forwarded headers are believed   none
-EVERYSHELF_BACKUP        folder, best on another disk, that backups are written to               none
+EVERYSHELF_BACKUP        folder, best on another disk, or s3://BUCKET/PREFIX for backups         none
+EVERYSHELF_BACKUP_ENDPOINT  address of the S3-compatible service that has that bucket            the default one
 EVERYSHELF_BACKUP_HOURS  how often, in hours; 0 for never on its own                             24
 EVERYSHELF_BACKUP_KEEP   how many of the newest are kept                                         14
 EVERYSHELF_TIDY_HOURS    how often the store is tidied, in hours; 0 for never on its own         1
@@ -75,7 +76,8 @@ class Config:
     max_rows_bytes: int = _MAX_ROWS
     merge_seconds: int = _MERGE_SECONDS
     workers: int = 1
-    backup: Path | None = None
+    backup: str = ""
+    backup_endpoint: str = ""
     backup_hours: int = 24
     backup_keep: int = 14
     tidy_hours: int = 1
@@ -112,6 +114,10 @@ class Config:
             raise damaged_key(self.data / "secret-key", "serve.key") from error
 
 
+def _folder_or_bucket(place: str) -> str:
+    return place if not place or place.startswith("s3://") else str(Path(place).absolute())
+
+
 @functools.cache
 def get_config() -> Config:
     """The settings of this process, read once."""
@@ -138,7 +144,8 @@ def get_config() -> Config:
         raw_csv=_yes("raw_csv", value("raw_csv", False)),
         max_rows_bytes=_number("max_rows", value("max_rows", _MAX_ROWS)),
         merge_seconds=_number("merge_seconds", value("merge_seconds", _MERGE_SECONDS)),
-        backup=Path(given).absolute() if (given := str(value("backup", ""))) else None,
+        backup=_folder_or_bucket(str(value("backup", ""))),
+        backup_endpoint=str(value("backup_endpoint", "")),
         backup_hours=_number("backup_hours", value("backup_hours", 24)),
         backup_keep=max(1, _number("backup_keep", value("backup_keep", 14))),
         tidy_hours=_number("tidy_hours", value("tidy_hours", 1)),
