@@ -163,6 +163,40 @@ class HealingTests(ReclaimCase):
         for store in (harmed, self.open()):
             self.assertEqual([store.verify(identity) for identity in ids], [None] * len(ids))
         self.assertEqual(heal(harmed, FolderPlace(mirror)).brought_back, 0)
+        self.assertGreater(done.rewritten, 0)
+        self.assertEqual(self.open().segments.inspect(), [])
+
+    def test_a_segment_stays_while_something_in_it_is_not_back(self) -> None:
+        ids = [self.store.put(random.Random(n).randbytes(90_000)).id for n in range(4)]
+        self.store.close()
+        mirror = self.folder.parent / "mirror"
+        shutil.copytree(self.folder, mirror)
+        for folder, offsets in ((self.folder, (500, 100_000)), (mirror, (100_000,))):
+            (segment,) = folder.glob("*.seg")
+            raw = bytearray(segment.read_bytes())
+            for offset in offsets:
+                raw[offset] ^= 1
+            segment.write_bytes(raw)
+        harmed = self.open()
+        done = heal(harmed, FolderPlace(mirror))
+        self.assertEqual((done.brought_back, done.rewritten), (1, 0))
+        self.assertEqual([self.open().verify(identity) is None for identity in ids], [True, False, True, True])
+        self.assertEqual(len(self.open().segments.inspect()), 2)
+
+    def test_a_segment_stays_while_it_is_not_known_what_was_in_it(self) -> None:
+        ids = [self.store.put(random.Random(n).randbytes(90_000)).id for n in range(3)]
+        self.store.close()
+        mirror = self.folder.parent / "mirror"
+        shutil.copytree(self.folder, mirror)
+        (segment,) = self.folder.glob("*.seg")
+        raw = bytearray(segment.read_bytes())
+        raw[500] ^= 1
+        segment.write_bytes(raw)
+        next(self.folder.glob("*.dir")).unlink()  # the directory is written again, by what can be read
+        done = heal(self.open(), FolderPlace(mirror))
+        self.assertEqual((done.brought_back, done.rewritten), (1, 0))
+        self.assertEqual([self.open().verify(identity) for identity in ids], [None] * 3)
+        self.assertEqual(len(self.open().segments.inspect()), 1)
 
     def test_deltas_and_their_bases(self) -> None:
         lines = [b"%d,%.6f\n" % (n, random.Random(n).random()) for n in range(3000)]

@@ -11,6 +11,7 @@ import tempfile
 import threading
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 from bench.backups import Campaign
 
@@ -19,6 +20,7 @@ from everyshelf.client.models import ChangeRequest
 from everyshelf.core.content.place import FolderPlace
 from everyshelf.core.content.scanning import iter_records
 from everyshelf.core.errors import BrokenError, ConflictError, EveryShelfError, InvalidError, MissingError, StorageError
+from everyshelf.service.backups import checking
 from everyshelf.service.backups.checking import check_moment
 from everyshelf.service.backups.folder import BackupFolder
 from everyshelf.service.backups.making import make_backup
@@ -171,9 +173,9 @@ class MakingTests(FolderCase):
             for one in moment.segments
             if bytes.fromhex(only_here) not in {record.id for _, record in iter_records(place, one.name)}
         ]
-        self.assertIn(
-            f"the content {only_here[:12]} is not in the backup", check_moment(found, moment, nothing).problems
-        )
+        with mock.patch.object(checking, "_MOST_TOLD", 100_000):  # others had their contents in that segment, too
+            problems = check_moment(found, moment, nothing).problems
+        self.assertIn(f"the content {only_here[:12]} is not in the backup", problems)
 
     def test_old_ones_are_dropped_with_what_only_they_needed(self) -> None:
         names = [self.make().name for _ in range(4)]

@@ -265,11 +265,37 @@ class DamagedTests(StorageCase):
         self.assertIn("nothing is freed", terminal.run("storage", "tidy").stdout)
         healed = terminal.run("storage", "heal", str(kept), "--data", str(self.own.data)).stdout
         self.assertIn("Replaced 1 piece", healed)
+        self.assertIn("1 segment rewritten without the damage", healed)
         self.assertEqual(self.shelf.read("model.bin"), data)
         self.assertEqual(self.tidy()["held_back"], "")
         self.tidy()
         self.assertFalse(self.is_stored(unused))
         self.assert_sound()
+
+    def test_a_parcel_heals_what_it_has(self) -> None:
+        files = {"model.bin": random.Random(41).randbytes(900_000), "small.txt": b"harbour\n" * 50}
+        commit_files(self.shelf, files, "Model")
+        terminal = Terminal(self, self.own)
+        terminal.run("parcel", "pack", "main", "--output", "all.zip", "--shelf", self.shelf.key)
+        self.tidy()
+        for path in (self.own.data / "segments").glob("*.seg"):
+            raw = bytearray(path.read_bytes())
+            for data in files.values():
+                if (at := raw.find(data[:100])) >= 0:
+                    raw[at + 10] ^= 1
+            path.write_bytes(raw)
+        self.own.kill_group()  # what it holds in memory does not count
+        self.own.start()
+        found = self.shelf.wait(self.shelf.verify()).result or {}
+        self.assertTrue(found["problems"])
+        healed = terminal.run("storage", "heal", "all.zip", "--data", str(self.own.data)).stdout
+        self.assertRegex(healed, r"Replaced [1-9]")
+        self.assertEqual({path: self.shelf.read(path) for path in files}, files)
+        self.assertEqual((self.shelf.wait(self.shelf.verify()).result or {})["problems"], [])
+        (terminal.folder / "no-parcel.zip").write_bytes(b"PK no")
+        refused = terminal.run("storage", "heal", "no-parcel.zip", "--data", str(self.own.data), code=1).stderr
+        self.assertIn("no-parcel", refused)
+        self.assertNotIn("Traceback", refused)
 
 
 class LoadTests(ServiceCase):

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
+import tempfile
+from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -153,7 +156,7 @@ def move(to: str, endpoint: str, take_over: bool, address: str | None, as_json: 
 
 
 @storage.command("heal")
-@click.argument("source", metavar="FOLDER|s3://BUCKET/PREFIX")
+@click.argument("source", metavar="FOLDER|FILE|s3://BUCKET/PREFIX")
 @click.option("--endpoint", default="", help="Address of the S3-compatible service that has the bucket.")
 @click.option(
     "--data",
@@ -163,34 +166,68 @@ def move(to: str, endpoint: str, take_over: bool, address: str | None, as_json: 
 )
 @json_option
 def heal(source: str, endpoint: str, data: Path, as_json: bool) -> None:
-    """Replace what is damaged or missing by what SOURCE holds: a backup, a copy of the data folder, or of its bucket.
+    """Replace what is damaged or missing, from a backup, a copy of the data folder or of its bucket, or a parcel.
 
-    Everything is read here and there. What the source holds whole and this installation does not is taken over; nothing
-    in the source is written.
+    Everything is read here and there. What the source has whole and this installation has not is taken over; nothing in
+    the source is written. Segments with damaged parts are rewritten without them once all that was there reads back.
     """
     from everyshelf.core.content.healing import heal as heal_store
     from everyshelf.core.content.store import ContentStore
     from everyshelf.storage.home import open_place
 
     _need_segments(data, "Name the data folder of a service.")
-    mirror = _mirror(source, endpoint)
-    store = ContentStore(open_place(data))
-    try:
-        with terminal.progress_bar("Reading") as progress, store.segments.place.alone():
-            done = heal_store(store, mirror, lambda part, total: progress(part, total, ""))
-    finally:
-        store.close()
+    with _mirror(source, endpoint) as mirror:
+        store = ContentStore(open_place(data))
+        try:
+            with terminal.progress_bar("Reading") as progress, store.segments.place.alone():
+                done = heal_store(store, mirror, lambda part, total: progress(part, total, ""))
+        finally:
+            store.close()
     if as_json:
         terminal.print_json(done)
         return
     pieces = terminal.count(done.brought_back, "piece")
     terminal.say(terminal.bold(f"Replaced {pieces}") + f" of {done.looked_at} that were looked at.")
+    if done.rewritten:
+        terminal.say(f"  {terminal.count(done.rewritten, 'segment')} rewritten without the damage")
     if done.damaged_there:
         terminal.say(f"  ‖ {terminal.count(done.damaged_there, 'piece')} damaged there, too")
     terminal.next_step("everyshelf verify")
 
 
-def _mirror(source: str, endpoint: str) -> Readable:
+@contextlib.contextmanager
+def _mirror(source: str, endpoint: str) -> Iterator[Readable]:
+    if Path(source).is_file():
+        with _of_parcel(Path(source)) as place:
+            yield place
+    else:
+        yield _segments(source, endpoint)
+
+
+@contextlib.contextmanager
+def _of_parcel(parcel: Path) -> Iterator[Readable]:
+    """The contents of a parcel as segments: cut as here, their pieces have the same ids."""
+    from everyshelf.core.content.place import FolderPlace
+    from everyshelf.core.content.store import ContentStore
+    from everyshelf.core.reading.worker import Worker
+
+    with tempfile.TemporaryDirectory(prefix="everyshelf-heal-") as folder:
+        files, segments = Path(folder, "files"), Path(folder, "segments")
+        files.mkdir()
+        worker = Worker()
+        try:
+            worker.unpack(parcel, files, {})
+        finally:
+            worker.close()
+        store = ContentStore(segments)
+        for file in sorted(one for one in files.rglob("*") if one.is_file()):
+            with file.open("rb") as opened:
+                store.put_stream(iter(lambda opened=opened: opened.read(1 << 20), b""))  # type: ignore[misc]
+        store.close()
+        yield FolderPlace(segments)
+
+
+def _segments(source: str, endpoint: str) -> Readable:
     from everyshelf.service.backups.in_bucket import BackupBucket, BackupMirror
     from everyshelf.service.backups.layout import MARK
     from everyshelf.storage.addresses import parse_bucket

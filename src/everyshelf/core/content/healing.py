@@ -1,12 +1,14 @@
 """Bring back, from another place that holds the same bytes, what is damaged or missing here.
 
 Every record of the source is looked for here and read. One that is missing or does not read back is taken over, if what
-the source holds gives the bytes of its id. It goes into a new segment; what is damaged stays where it is. What a
-run that is cut short has brought back stays, too.
+the source holds gives the bytes of its id. It goes into a new segment. A segment with a damaged part is then rewritten
+without it, if it is known what lay there (its directory is older than the damage) and all of that reads back; else it
+stays as it is. What a run that is cut short has brought back stays, too.
 """
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -16,7 +18,7 @@ from everyshelf.core.content.deltas import base_of, decode_delta
 from everyshelf.core.content.new_segments import NewSegments
 from everyshelf.core.content.place import Readable
 from everyshelf.core.content.records import DELTA, RECIPE, Record
-from everyshelf.core.content.scanning import directory_name, iter_records, segment_names
+from everyshelf.core.content.scanning import SegmentContents, directory_name, iter_records, segment_names
 from everyshelf.core.content.store import ContentStore, hash_of, unpacked
 from everyshelf.core.errors import BrokenError
 
@@ -25,11 +27,13 @@ Progress = Callable[[int, int], None]
 
 @dataclass(frozen=True)
 class Healed:
-    """How many pieces were looked at, how many brought back, and how many are damaged in the source, too."""
+    """How many pieces were looked at, how many brought back, and how many are damaged in the source, too; how many
+    segments were rewritten without their damage."""
 
     looked_at: int
     brought_back: int
     damaged_there: int
+    rewritten: int = 0
 
 
 def heal(store: ContentStore, source: Readable, progress: Progress = lambda done, total: None) -> Healed:
@@ -71,7 +75,7 @@ def heal(store: ContentStore, source: Readable, progress: Progress = lambda done
         into.finish()  # even when cut short: others may rely on what is back already
     store.segments.refresh()
     _drop_lost(store)
-    return Healed(looked, brought, damaged)
+    return Healed(looked, brought, damaged, _rewrite_damaged(store))
 
 
 def _drop_lost(store: ContentStore) -> None:
@@ -85,6 +89,28 @@ def _drop_lost(store: ContentStore) -> None:
                 place.remove(directory.segment)
                 place.remove(directory_name(directory.segment))
     store.segments.refresh()
+
+
+def _rewrite_damaged(store: ContentStore) -> int:
+    """Rewrite segments without their damaged parts, once all that lay in them reads back; gives how many."""
+    place, count = store.segments.place, 0
+    for directory in store.segments.sealed():
+        seen = SegmentContents(directory.segment)
+        with contextlib.suppress(FileNotFoundError):
+            seen.scan(place, final=True)
+        rows = [directory.row(row) for row in range(len(directory))]
+        if not seen.damage or directory.damage or not all(_reads_back(store, identity) for identity, _ in rows):
+            continue
+        kept = NewSegments(place)
+        for _, where in sorted(rows, key=lambda row: row[1].offset):
+            with contextlib.suppress(BrokenError):  # it lies elsewhere, too
+                kept.append(store.segments.read(where))
+        kept.finish()
+        place.remove(directory.segment)
+        place.remove(directory_name(directory.segment))
+        count += 1
+    store.segments.refresh()
+    return count
 
 
 def _reads_back(store: ContentStore, identity: bytes) -> bool:
