@@ -19,11 +19,13 @@ import dask.dataframe
 import duckdb
 import fsspec
 import joblib
+import numpy
 import pandas
 import polars
 import pyarrow.csv
 import pyarrow.dataset
 import pyarrow.parquet
+import xarray
 
 from everyshelf.client import ProblemError, ShelfClient
 from everyshelf.client.files import ShelfFileSystem, writing
@@ -93,6 +95,22 @@ class ReadingTests(ToolsCase):
         self.assertEqual(len(pandas.read_feather(self.at("late.feather"))), 50_000)
         with self.fs.open(self.at("model.joblib")) as file:
             self.assertEqual(joblib.load(file), {"depth": 6})
+
+    def test_grids_with_their_coordinates(self) -> None:
+        heights = numpy.arange(24 * 400, dtype="float64").reshape(24, 400)
+        grid = xarray.Dataset(
+            {"height": (("hour", "place"), heights, {"units": "m"})}, {"hour": range(24), "place": range(400)}
+        )
+        for version in (grid, grid + 1):
+            kept = io.BytesIO()
+            version.to_netcdf(kept, engine="h5netcdf")
+            self.put({"tides.nc": kept.getvalue()}, "Tides")
+            self.shelf.make_tag(f"tides-{int(version.height[0, 0])}", "main")
+        for number in (0, 1):
+            with self.fs.open(self.at("tides.nc", f"tag:tides-{number}")) as file:
+                read = xarray.open_dataset(file, engine="h5netcdf")
+                self.assertEqual(float(read.height.sel(hour=3, place=7)), 3 * 400 + 7 + number)
+                self.assertEqual(dict(read.sizes), {"hour": 24, "place": 400})
 
     def test_a_range_costs_a_range(self) -> None:
         rows = b"".join(b"%07d,%d\n" % (n, n * n) for n in range(400_000))
