@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.parquet
 
 from everyshelf.core.errors import InvalidError, UnreadableError
-from everyshelf.core.querying.running import run_query, write_query
+from everyshelf.core.querying.running import Sources, run_query, write_query
 from everyshelf.core.querying.statement import named_in, with_views
 from everyshelf.core.reading.sheets import sheet_as_table
 from everyshelf.core.tables.engine import Engine
@@ -98,12 +98,12 @@ class RunningTests(unittest.TestCase):
         return target
 
     def asked(self, sql: str, text: str, most: int = 100) -> list[tuple[list[str], list[list[str | None]]]]:
-        found = run_query(sql, {"v": self.kept(text)}, {}, most)
+        found = run_query(sql, Sources({"v": self.kept(text)}), most)
         return [([column.type for column in found.columns], found.rows)]
 
     def test_columns_get_the_type_that_holds_every_cell(self) -> None:
         rows = "1,4.50,2026-03-01,yes,007,1.5,06:40\n2,10.25,2026-04-01,no,012,2e3,08:15\n"
-        found = run_query("SELECT * FROM v", {"v": self.kept("n,fare,day,open,code,wide,at\n" + rows)}, {})
+        found = run_query("SELECT * FROM v", Sources({"v": self.kept("n,fare,day,open,code,wide,at\n" + rows)}))
         types = {column.name: column.type for column in found.columns}
         self.assertEqual(
             (types["n"], types["fare"], types["day"], types["wide"]), ("bigint", "decimal(18,2)", "date", "double")
@@ -126,7 +126,7 @@ class RunningTests(unittest.TestCase):
 
     def test_names_that_are_alike_and_the_order_of_rows(self) -> None:
         found = run_query(
-            "SELECT a.n, b.n FROM v a, v b ORDER BY a.n DESC, b.n", {"v": self.kept("n,N,\n1,2,3\n2,4,6\n")}, {}, 3
+            "SELECT a.n, b.n FROM v a, v b ORDER BY a.n DESC, b.n", Sources({"v": self.kept("n,N,\n1,2,3\n2,4,6\n")}), 3
         )
         self.assertEqual([column.name for column in found.columns], ["n", "n_1"])
         self.assertEqual((found.rows, found.more), ([["2", "1"], ["2", "2"], ["1", "1"]], True))
@@ -136,11 +136,11 @@ class RunningTests(unittest.TestCase):
 
     def test_types_are_found_once(self) -> None:
         kept = self.kept("n\n1\n2\n")
-        run_query("SELECT * FROM v", {"v": kept}, {})
+        run_query("SELECT * FROM v", Sources({"v": kept}))
         beside = kept.with_name(f"{kept.name}.types")
         self.assertEqual(beside.read_text(), '["BIGINT"]')
         beside.write_text("broken")
-        self.assertEqual(run_query("SELECT sum(n) FROM v", {"v": kept}, {}).rows, [["3"]])
+        self.assertEqual(run_query("SELECT sum(n) FROM v", Sources({"v": kept})).rows, [["3"]])
 
     def test_nothing_else_is_in_reach(self) -> None:
         kept, secret = self.kept("n\n1\n"), self.folder / "secret.csv"
@@ -159,7 +159,7 @@ class RunningTests(unittest.TestCase):
             "SELECT * FROM v) LIMIT 1; SET lock_configuration = false; SELECT * FROM (v",
         ):
             with self.subTest(sql), self.assertRaises(InvalidError) as caught:
-                run_query(sql, {"v": kept}, {})
+                run_query(sql, Sources({"v": kept}))
             self.assertEqual(caught.exception.code, "query.failed")
             self.assertNotIn("hunter2", str(caught.exception))
 
@@ -193,11 +193,11 @@ class RunningTests(unittest.TestCase):
         kept = self.kept("n,d\n1,2026-01-01\n2,2026-01-02\n")
         for sql, count in (("SELECT n, d, n FROM v", 2), ("SELECT n, d, n FROM v WHERE n > 9", 0)):
             arrow, parquet = self.folder / "x.arrow", self.folder / "x.parquet"
-            self.assertEqual(write_query(sql, {"v": kept}, {}, arrow, "arrow"), count)
-            write_query(sql, {"v": kept}, {}, parquet, "parquet")
+            self.assertEqual(write_query(sql, Sources({"v": kept}), arrow, "arrow"), count)
+            write_query(sql, Sources({"v": kept}), parquet, "parquet")
             with pa.ipc.open_stream(arrow.read_bytes()) as reader:
                 table = reader.read_all()
             self.assertEqual(table.schema.names, ["n", "d", "n_1"])
             self.assertEqual([str(kind) for kind in table.schema.types], ["int64", "date32[day]", "int64"])
             self.assertTrue(pa.parquet.read_table(parquet).equals(table))
-        self.assertEqual(write_query("SELECT * FROM range(10)", {}, {}, arrow, "arrow", 4), 4)
+        self.assertEqual(write_query("SELECT * FROM range(10)", Sources({}), arrow, "arrow", 4), 4)

@@ -9,6 +9,7 @@ import sqlite3
 import tempfile
 from pathlib import Path
 
+import httpx
 import openpyxl
 import pyarrow as pa
 import pyarrow.parquet
@@ -191,7 +192,11 @@ class RefusedTests(QueryCase):
 
     def test_a_query_that_takes_too_much_costs_only_its_answer(self) -> None:
         endless = "SELECT sum(a.range * b.range) FROM range(3000000) a, range(3000000) b"
-        self.refused(endless, "limit.time", 422)
+        address = f"{self.service.address}/api/v1/shelves/{self.shelf.key}/query"
+        headers = {"Authorization": f"Bearer {self.service.token()}"}
+        answer = httpx.get(address, params={"sql": endless}, headers=headers, timeout=600).json()
+        self.assertEqual(answer["code"], "query.working")
+        self.client.cancel(answer["job"])
         self.assertEqual(self.shelf.query("SELECT count(*) FROM 'data/fares.csv'").rows, [["4"]])
 
     def test_rows_are_not_left_out_silently(self) -> None:

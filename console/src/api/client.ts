@@ -43,7 +43,15 @@ function csrf(): string {
 
 /** Told of a job that an answer waits for, and again when it ended: the shell shows how far it is. */
 export const WORKED_OUT = "everyshelf:worked-out";
-const WAITS_FOR_A_JOB = ["merge.reading", "origins.reading", "uses.reading", "rows.reading", "findings.reading", "compare.pending"];
+const WAITS_FOR_A_JOB = [
+  "merge.reading",
+  "origins.reading",
+  "uses.reading",
+  "rows.reading",
+  "findings.reading",
+  "query.working",
+  "compare.pending",
+];
 const MOST_WAITS = 20;
 const PAUSE_MS = 400;
 

@@ -3186,7 +3186,7 @@ export interface components {
                 [key: string]: string;
             };
         };
-        /** @description One backup. ``size``: bytes that a restore writes; ``added``: bytes it added to the folder. */
+        /** @description One backup. ``size``: bytes that a restore writes; ``added``: bytes it added to what was there. */
         BackupMoment: {
             name: string;
             /** Format: date-time */
@@ -3196,8 +3196,8 @@ export interface components {
             damage: string[];
         };
         /**
-         * @description Where and how often this installation is backed up; ``folder`` is empty where it is not. ``unreadable``:
-         *     moments that cannot be read. ``job``: the newest.
+         * @description Where and how often this installation is backed up: ``folder`` or bucket, empty where it is not. ``unreadable``:
+         *     moments that cannot be read. ``problem``: why moments cannot be listed. ``job``: the newest.
          */
         BackupsOut: {
             folder: string;
@@ -3205,6 +3205,7 @@ export interface components {
             keep: number;
             moments: components["schemas"]["BackupMoment"][];
             unreadable: string[];
+            problem: string;
             job: components["schemas"]["JobOut"] | null;
         };
         /** @description Two environments by what is really there. */
@@ -6429,6 +6430,7 @@ export interface operations {
                      *         }
                      *       ],
                      *       "unreadable": [],
+                     *       "problem": "",
                      *       "job": {
                      *         "job": "5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7",
                      *         "kind": "dataset",
@@ -17593,7 +17595,7 @@ export interface operations {
                  */
                 ref?: string;
                 /**
-                 * @description One SELECT; artifacts in quotes, `'PATH[#TABLE][@REF]'`; lists: commits, artifacts, versions, runs.
+                 * @description One SELECT; artifacts in quotes, `'PATH[#TABLE][@REF]'`; lists: commits, artifacts, versions, findings, runs.
                  * @example
                  */
                 sql: string;
@@ -17662,7 +17664,7 @@ export interface operations {
                  */
                 ref?: string;
                 /**
-                 * @description One SELECT; artifacts in quotes, `'PATH[#TABLE][@REF]'`; lists: commits, artifacts, versions, runs.
+                 * @description One SELECT; artifacts in quotes, `'PATH[#TABLE][@REF]'`; lists: commits, artifacts, versions, findings, runs.
                  * @example
                  */
                 sql: string;

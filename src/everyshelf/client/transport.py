@@ -22,6 +22,7 @@ _WORKED_OUT = (
     "uses.reading",
     "rows.reading",
     "findings.reading",
+    "query.working",
     "compare.pending",
     "commit.working",
 )

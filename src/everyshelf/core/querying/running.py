@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import pyarrow as pa
@@ -85,19 +86,36 @@ LIST_COLUMNS = {
 }
 
 
-def _open(tables: Mapping[str, Path], lists: Mapping[str, tuple[str, Path]]) -> Engine:
-    """An engine that knows these tables (by the names of their views) and lists, and reaches nothing else."""
+@dataclass(frozen=True)
+class Sources:
+    """What a query reads, by the names of the views: kept tables, lists of a shelf (name, and lines of JSON), and
+    answers of queries that were written as Parquet."""
+
+    tables: Mapping[str, Path]
+    lists: Mapping[str, tuple[str, Path]] = field(default_factory=dict)
+    answers: Mapping[str, Path] = field(default_factory=dict)
+
+    @property
+    def files(self) -> list[Path]:
+        """All files that are read."""
+        return [*self.tables.values(), *(path for _, path in self.lists.values()), *self.answers.values()]
+
+
+def _open(sources: Sources) -> Engine:
+    """An engine that knows these sources, and reaches nothing else."""
     engine = Engine()
     try:
-        for view, kept in tables.items():
+        for view, kept in sources.tables.items():
             make_view(engine, kept, view)
-        for view, (name, lines) in lists.items():
+        for view, (name, lines) in sources.lists.items():
             fields = ", ".join(f"{literal(field)}: {literal(kind)}" for field, kind in LIST_COLUMNS[name].items())
             engine.run(
                 f"CREATE VIEW {quoted(view)} AS SELECT * FROM read_json([{literal(str(lines))}], "
                 f"format='newline_delimited', columns={{{fields}}})"
             )
-        allowed = ", ".join(literal(str(path)) for path in [*tables.values(), *(path for _, path in lists.values())])
+        for view, answer in sources.answers.items():
+            engine.run(f"CREATE VIEW {quoted(view)} AS SELECT * FROM read_parquet([{literal(str(answer))}])")
+        allowed = ", ".join(literal(str(path)) for path in sources.files)
         engine.run(f"SET allowed_paths=[{allowed}]")
         engine.run("SET enable_external_access=false")
         engine.run("SET lock_configuration=true")
@@ -107,12 +125,10 @@ def _open(tables: Mapping[str, Path], lists: Mapping[str, tuple[str, Path]]) -> 
     return engine
 
 
-def run_query(
-    sql: str, tables: Mapping[str, Path], lists: Mapping[str, tuple[str, Path]], most: int = MOST_SHOWN
-) -> QueryAnswer:
+def run_query(sql: str, sources: Sources, most: int = MOST_SHOWN) -> QueryAnswer:
     """The first rows of a query. Raises ``InvalidError`` (query.failed) with what the engine says of it."""
     most = min(most, MOST_SHOWN)
-    with _open(tables, lists) as engine, _said():
+    with _open(sources) as engine, _said():
         engine.run(f"CREATE TEMP TABLE answer AS SELECT * FROM (\n{_bare(sql)}\n) LIMIT {most + 1}")
         told = engine.rows("DESCRIBE answer")
         cells = ", ".join(f"CAST({quoted(name)} AS VARCHAR)" for name, *_ in told)
@@ -123,8 +139,7 @@ def run_query(
 
 def write_query(
     sql: str,
-    tables: Mapping[str, Path],
-    lists: Mapping[str, tuple[str, Path]],
+    sources: Sources,
     output: Path,
     form: str,
     most: int = MOST_ROWS,
@@ -132,7 +147,7 @@ def write_query(
     """Write the rows of a query, at most ``most``, as an Arrow stream or a Parquet file; gives how many there are."""
     import pyarrow.parquet as pq
 
-    with _open(tables, lists) as engine, _said():
+    with _open(sources) as engine, _said():
         named = engine.rows(f"DESCRIBE SELECT * FROM (\n{_bare(sql)}\n)")
         names = _apart([name for name, *_ in named])
         batches = engine.batches(f"SELECT * FROM (\n{_bare(sql)}\n) LIMIT {most}")

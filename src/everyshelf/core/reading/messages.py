@@ -210,13 +210,14 @@ class RowsBetween(Request, tag="row-blocks"):
 
 
 class RunQuery(Request, tag="query"):
-    """Run a query over kept tables (view: path) and lists (view: name and path), and give its first rows; with
-    ``output``, write all of them there in a ``form``."""
+    """Run a query over kept tables (view: path), lists (view: name and path) and answers that were written before
+    (view: path), and give its first rows; with ``output``, write all of them there in a ``form``."""
 
     sql: str
     tables: dict[str, str]
     lists: dict[str, tuple[str, str]]
     most: int
+    answers: dict[str, str] = {}
     output: str = ""
     form: str = ""
 

@@ -259,13 +259,14 @@ def _read_table(request: messages.ReadTable, rules: Rules) -> TableRows:
 
 def _query(request: messages.RunQuery, rules: Rules) -> QueryAnswer:
     """The first rows; none where they were written."""
-    from everyshelf.core.querying.running import run_query, write_query
+    from everyshelf.core.querying.running import Sources, run_query, write_query
 
     tables = {view: Path(path) for view, path in request.tables.items()}
     lists = {view: (name, Path(path)) for view, (name, path) in request.lists.items()}
+    sources = Sources(tables, lists, {view: Path(path) for view, path in request.answers.items()})
     if not request.output:
-        return run_query(request.sql, tables, lists, request.most)
-    written = write_query(request.sql, tables, lists, Path(request.output), request.form, request.most)
+        return run_query(request.sql, sources, request.most)
+    written = write_query(request.sql, sources, Path(request.output), request.form, request.most)
     return QueryAnswer(columns=[], rows=[], more=written >= request.most)
 
 

@@ -347,20 +347,23 @@ class Worker:
         lists: Mapping[str, tuple[str, Path]],
         most: int,
         *,
+        answers: Mapping[str, Path] | None = None,
         output: Path | None = None,
         form: str = "",
+        tick: Callable[[], None] | None = None,
     ) -> QueryAnswer:
-        """The first rows of a query (see ``querying``), or all of them written to ``output``. Raises ``InvalidError``
-        (query.failed) and ``LimitError``."""
+        """The first rows of a query (see ``querying``), or all of them written to ``output``. ``tick``: called from
+        time to time, may raise to end it. Raises ``InvalidError`` (query.failed) and ``LimitError``."""
         request = messages.RunQuery(
             sql=sql,
             tables={view: str(path) for view, path in tables.items()},
             lists={view: (name, str(path)) for view, (name, path) in lists.items()},
             most=most,
+            answers={view: str(path) for view, path in (answers or {}).items()},
             output=str(output) if output else "",
             form=form,
         )
-        return self._ask(request, QueryAnswer)
+        return self._ask(request, QueryAnswer, tick)
 
     def recognise(self, files: Sequence[tuple[str, bytes, int]]) -> list[str]:
         """The kind of each file, given as (name, first bytes, size of all). What ends the process three times is

@@ -11,6 +11,7 @@ _MODULES = (
     "everyshelf.service.find.jobs",
     "everyshelf.service.uses.jobs",
     "everyshelf.service.findings.jobs",
+    "everyshelf.service.queries.jobs",
     "everyshelf.service.environments.jobs",
     "everyshelf.service.exchange.jobs",
     "everyshelf.service.backups.jobs",
