@@ -185,6 +185,17 @@ class LineTests(unittest.TestCase):
         same = lines.unpacked_lines(lines.packed_lines(origins))
         self.assertEqual((same.own.tolist(), same.looks.tolist()), (origins.own.tolist(), origins.looks.tolist()))
 
+    def test_what_is_the_same_elsewhere_says_enough(self) -> None:
+        between = [f"the words of line {n}" for n in range(4)]
+        for line, carried in (
+            ('        ("bar", "f", "False"),', True),  # few letters, and much between them
+            ("        return fares[zone]", True),
+            ("        }, [], [], {}], [] }", False),
+            ("        end end", False),
+        ):
+            step = line_step([line, *between], [*between, line])
+            self.assertEqual(step.moved, [4] if carried else [], line)
+
     def test_texts_and_what_is_none(self) -> None:
         self.assertEqual(lines_between(None, b"a\r\nb\r\n").lines, 2)
         self.assertEqual(lines_between(b"a\nb\n", b"\0\1").lines, 0)

@@ -13,7 +13,10 @@ from everyshelf.core.formats.text import decode
 from everyshelf.core.origins.steps import LineStep
 
 _LEAST_LIKE = 0.4
-_LEAST_TELLING = 10  # letters and digits of a line that is taken for the same elsewhere in the text
+# Letters and digits of a line that is taken for the same elsewhere in the text; fewer do in a long one, where what
+# stands between them tells it apart, too: ("bar", "f", "False"),
+_LEAST_TELLING = 10
+_LEAST_TELLING_LONG, _LONG = 6, 16
 _MOST_PAIRS = 40_000
 _WORDS = re.compile(r"\w+|[^\w\s]")
 
@@ -67,8 +70,13 @@ def _moved(old: list[str], new: list[str], left_old: list[int], left_new: list[i
     return [
         (place[new[j]], j)
         for j in left_new
-        if counts_new[new[j]] == 1 and new[j] in place and sum(map(str.isalnum, new[j])) >= _LEAST_TELLING
+        if counts_new[new[j]] == 1 and new[j] in place and _is_telling(new[j])
     ]
+
+
+def _is_telling(line: str) -> bool:
+    """Whether a line, without its spaces, says enough to be the same elsewhere."""
+    return sum(map(str.isalnum, line)) >= (_LEAST_TELLING_LONG if len(line) >= _LONG else _LEAST_TELLING)
 
 
 def _made_of(

@@ -15,7 +15,7 @@ import msgspec
 Places = list[int]
 Touch = Literal["set", "looks", "removed"]
 # Raised when steps say something else, so that those of an older time are not used.
-STEP_VERSION = 1
+STEP_VERSION = 2
 _MOST_TEXT = 300
 
 
