@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import shlex
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 from msgspec.structs import asdict
@@ -13,6 +13,10 @@ from msgspec.structs import asdict
 from everyshelf.cli import terminal
 from everyshelf.cli.options import Commands, json_option
 from everyshelf.cli.session import open_client
+
+if TYPE_CHECKING:
+    from everyshelf.core.content.place import Readable
+    from everyshelf.storage.bucket import Bucket
 
 _PLACE = "FOLDER|s3://BUCKET/PREFIX"
 _FOLDER = click.argument("folder", metavar=_PLACE)
@@ -150,6 +154,17 @@ def _plan(schedule: dict[str, Any]) -> str:
     if not hours:
         return f"  Only when asked; the newest {schedule['keep']} are kept."
     return f"  Every {terminal.count(hours, 'hour')}; the newest {schedule['keep']} are kept."
+
+
+def segments_of_backups(bucket: Bucket) -> Readable | None:
+    """The segments of the backups in a bucket; None where what lies there is not backups."""
+    from everyshelf.core.errors import MissingError
+    from everyshelf.service.backups.in_bucket import BackupBucket, BackupMirror
+
+    try:
+        return BackupMirror(BackupBucket.open(bucket))
+    except MissingError:
+        return None
 
 
 @backup.command("check")

@@ -228,8 +228,7 @@ def _of_parcel(parcel: Path) -> Iterator[Readable]:
 
 
 def _segments(source: str, endpoint: str) -> Readable:
-    from everyshelf.service.backups.in_bucket import BackupBucket, BackupMirror
-    from everyshelf.service.backups.layout import MARK
+    from everyshelf.cli.commands.backups import segments_of_backups
     from everyshelf.storage.addresses import parse_bucket
     from everyshelf.storage.bucket import Bucket
     from everyshelf.storage.home import open_place
@@ -237,9 +236,7 @@ def _segments(source: str, endpoint: str) -> Readable:
 
     if source.startswith("s3://"):
         bucket = Bucket(parse_bucket(source, endpoint))
-        if MARK in bucket.names():
-            return BackupMirror(BackupBucket.open(bucket))
-        return BucketMirror(bucket)
+        return segments_of_backups(bucket) or BucketMirror(bucket)
     _need_segments(Path(source), "Name a folder that backup make wrote, or a data folder.")
     return open_place(Path(source))
 

@@ -67,11 +67,7 @@ def _without(count: int, taken: list[int]) -> list[int]:
 def _moved(old: list[str], new: list[str], left_old: list[int], left_new: list[int]) -> list[tuple[int, int]]:
     counts_old, counts_new = Counter(old[i] for i in left_old), Counter(new[j] for j in left_new)
     place = {old[i]: i for i in left_old if counts_old[old[i]] == 1}
-    return [
-        (place[new[j]], j)
-        for j in left_new
-        if counts_new[new[j]] == 1 and new[j] in place and _is_telling(new[j])
-    ]
+    return [(place[new[j]], j) for j in left_new if counts_new[new[j]] == 1 and new[j] in place and _is_telling(new[j])]
 
 
 def _is_telling(line: str) -> bool:
