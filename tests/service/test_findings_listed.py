@@ -76,6 +76,23 @@ class FindingsTests(ServiceCase):
         self.assertEqual({row[1] for row in found}, {None})
         self.assertTrue(found)
 
+    def test_what_is_damaged_is_not_judged_and_compared_once_it_is_healed(self) -> None:
+        code = """
+from everyshelf.core.errors import BrokenError
+from everyshelf.service.findings import keeping, listing
+from everyshelf.service.shelves.models import Shelf
+def damaged(*_):
+    raise BrokenError("a chunk is damaged")
+compare, keeping.compare_pair = keeping.compare_pair, damaged
+shelf = Shelf.objects.get(key=KEY)
+print(keeping.keep_findings(shelf), [(r["action"], r["effect"], r.get("detail")) for r in listing._rows(shelf) if r["version"] == 2])
+keeping.compare_pair = compare
+print(keeping.keep_findings(shelf), [(r["action"], r["effect"]) for r in listing._rows(shelf) if r["version"] == 2])
+"""
+        before, after = self.service.run_python(f"KEY = {self.shelf.key!r}\n{code}").strip().splitlines()[-2:]
+        self.assertTrue(before.startswith("0 [('changed', None, 'not compared"), before)
+        self.assertIn("('changed', 'alters')", after)
+
     def test_many_versions_are_compared_by_a_job_and_kept(self) -> None:
         base = {f"flows/{n:03d}.json": flow(load=n, tidy=1) for n in range(60)}
         self.put(base, "Many")

@@ -104,6 +104,5 @@ def _copy(source: Path, target: Path) -> None:
             taken.truncate(0)
             taken.seek(0)
             shutil.copyfileobj(given, taken, 1 << 20)
-    shutil.copystat(
-        source, target
-    )  # the time too: a file as old as it is need not be read again to see that it is the same
+    # The time, too: a file as old as it is need not be read again to see that it is the same.
+    shutil.copystat(source, target)

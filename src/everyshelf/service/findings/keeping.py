@@ -12,7 +12,7 @@ from django.db import transaction
 from everyshelf.core.answers.comparisons import ComparisonAnswer
 from everyshelf.core.answers.findings import FindingAnswer
 from everyshelf.core.compare.artifact import READER_VERSION
-from everyshelf.core.errors import ConflictError, InvalidError
+from everyshelf.core.errors import BrokenError, ConflictError, InvalidError, MissingError
 from everyshelf.core.kinds.registry import packages
 from everyshelf.service.base.acts import aside
 from everyshelf.service.base.context import get_store
@@ -57,7 +57,8 @@ def reader_mark() -> str:
 
 def keep_findings(shelf: Shelf, *, seconds: float | None = None, tell: Tell | None = None) -> int:
     """Compare every version of a shelf with the one it was made from, oldest first, where that is not kept; gives how
-    many are left after ``seconds``. Without a limit what takes long is compared, too."""
+    many are left after ``seconds``. Without a limit what takes long is compared, too. What is damaged is passed over,
+    and compared once it is healed."""
     known = VersionFindings.objects.filter(version__shelf=shelf, reader=reader_mark()).values("version")
     versions = ArtifactVersion.objects.filter(shelf=shelf, content__gt="", number__gt=1).exclude(pk__in=known)
     keys = list(versions.order_by("pk").values_list("pk", flat=True))
@@ -72,7 +73,10 @@ def keep_findings(shelf: Shelf, *, seconds: float | None = None, tell: Tell | No
                 return left + len(keys) - start - place
             if tell is not None:
                 tell(start + place, len(keys), version.path)
-            found = _compared(version, lineage, "job" if seconds is None else "request")
+            try:
+                found = _compared(version, lineage, "job" if seconds is None else "request")
+            except (BrokenError, MissingError):
+                continue
             if found is None:
                 left += 1
             else:

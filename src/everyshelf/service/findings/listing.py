@@ -53,14 +53,18 @@ def _rows(shelf: Shelf) -> Iterator[dict[str, Any]]:
             }
             found = known.get(row["pk"])
             if found is None:
-                yield head | _whole("removed" if not row["content"] else "added")  # what is not kept is a first version
+                yield head | _without_findings(row)
                 continue
             for one in found.findings:
                 yield head | _told(one) | {"cut": found.cut}
 
 
-def _whole(action: str) -> dict[str, Any]:
-    return {"action": action, "part": "/", "type": "artifact", "effect": "alters", "cut": False}
+def _without_findings(row: dict[str, Any]) -> dict[str, Any]:
+    """A version of which nothing is kept: it came, it went, or it could not be read, and is not judged then."""
+    whole = {"part": "/", "type": "artifact", "cut": False}
+    if row["content"] and row["number"] != 1:
+        return whole | {"action": "changed", "effect": None, "detail": "not compared: everyshelf verify says why"}
+    return whole | {"action": "added" if row["content"] else "removed", "effect": "alters"}
 
 
 def _told(one: FindingAnswer) -> dict[str, Any]:
