@@ -7,6 +7,7 @@ from pathlib import Path
 
 from selenium.webdriver.support.ui import Select
 
+from tests.console.test_console import ConsoleCase
 from tests.console.test_together import TwoBrowsersCase
 from tests.support.git import GitServer, run_git
 from tests.support.waiting import until
@@ -34,9 +35,33 @@ class GitPageTests(TwoBrowsersCase):
             self.assertIn(words, text)
         self.assertIn("Every Shelf", " ".join(rows[1]))
         self.browser.press("Copy address", "[aria-label='Clone address']")
+        self.browser.wait_for(lambda: "Copied" in self.browser.text())
         self.assertEqual(self.browser.axe(), [])
         self.browser.press("Make a token")
         self.browser.see("can act for you")
+
+
+class CopyingTests(ConsoleCase):
+    """Copying where the page has no clipboard, as over http, and where nothing can be copied at all."""
+
+    def copied(self, script: str) -> str:
+        self.browser.open(f"{self.service.address}/s/{self.shelf.key}/git")
+        self.browser.see("Copy address")
+        self.browser.driver.execute_script(script)
+        self.browser.press("Copy address", "[aria-label='Clone address']")
+        place = ("css selector", "[aria-label='Clone address'] button")
+        self.browser.wait_for(lambda: self.browser.driver.find_element(*place).text != "Copy address")
+        return str(self.browser.driver.find_element(*place).text)
+
+    def test_the_older_way_follows_and_what_fails_is_said(self) -> None:
+        self.put({"fares.csv": b"zone,fare\nZ1,4\n"}, "Made here")
+        without = "Object.defineProperty(navigator, 'clipboard', {value: undefined});"
+        seen = "document.addEventListener('copy', () => { window.seen = document.activeElement.value; });"
+        self.assertEqual(self.copied(without + seen), "Copied")
+        address = f"@{self.service.address.partition('//')[2]}/git/{self.shelf.key}.git"
+        self.assertIn(address, self.browser.driver.execute_script("return window.seen"))
+        refused = "document.execCommand = () => false;"
+        self.assertEqual(self.copied(without + refused), "Not copied: select it")
 
 
 class LinksTests(TwoBrowsersCase):

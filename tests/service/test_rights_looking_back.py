@@ -72,6 +72,10 @@ class LookingBackRightsTests(ServiceCase):
         self.hidden.uses("far.json")
         self.shelf.uses("leads.json")
         until(lambda: self.client.find("quayword", history=True).unread == 0, "everything to be read")
+        # What a version changed is written by a job: an answer before it and one after it differ for whoever asks.
+        bare = "SELECT count(*) FROM versions WHERE headline = ''"
+        for shelf in (self.shelf, self.hidden):
+            until(lambda shelf=shelf: shelf.query(bare).rows == [["0"]], "every version to be described")
 
     def answers(self, client: Client) -> dict[str, str]:
         told = {name: question(client, self.shelf.key) for name, question in QUESTIONS.items()}

@@ -9,7 +9,7 @@ import { isCaptured, isOfBytes } from "../../marks/kinds";
 import { KindIcon } from "../../marks/spines";
 import { size, tone, when } from "../../marks/words";
 import { Part, Switch } from "../../parts/Acts";
-import { CopyAct } from "../../parts/CopyAct";
+import { CopyAct } from "../../parts/Copying";
 import { later } from "../../parts/later";
 import { useDone } from "../../shell/Done";
 import { Page, useShelfKey } from "../../shell/Page";

@@ -6,6 +6,7 @@ import { useState } from "react";
 import { answer, api, type Schemas } from "../../api/client";
 import { TextAct } from "../../parts/Acts";
 import { CheckField } from "../../parts/CheckField";
+import { CopyButton } from "../../parts/Copying";
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
 import { useDone } from "../../shell/Done";
@@ -94,7 +95,7 @@ export function MakeWebhook({ shelf, one }: { shelf: string; one?: Webhook }) {
                 <Field mono aria-label="The secret" readOnly rows={2} value={make.data.made.secret} onFocus={(e) => e.target.select()} />
               )}
               <div className="acts">
-                {!one && <Button onClick={() => void navigator.clipboard?.writeText(make.data.made.secret ?? "")}>Copy it</Button>}
+                {!one && <CopyButton text={make.data.made.secret ?? ""}>Copy it</CopyButton>}
                 <Button variant="contained" onClick={() => dialog.hide()}>
                   Done
                 </Button>

@@ -2,11 +2,11 @@
 
 import { Button } from "@mui/material";
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
-import { useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { count, when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
+import { CopyButton } from "../../parts/Copying";
 import { Table } from "../../parts/Table";
 import { Page, useMe, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
@@ -119,7 +119,6 @@ function NetworkFolder({ shelf }: { shelf: string }) {
 }
 
 function AddressRow({ what, address, label, children }: { what: string; address: string; label: string; children?: React.ReactNode }) {
-  const [copied, setCopied] = useState(false);
   return (
     <section className="sheet clone" aria-label={label}>
       <div>
@@ -129,9 +128,9 @@ function AddressRow({ what, address, label, children }: { what: string; address:
       <code className="mono" title={address}>
         {address}
       </code>
-      <Button variant="outlined" onClick={() => void navigator.clipboard?.writeText(address).then(() => setCopied(true))}>
-        {copied ? "Copied" : "Copy address"}
-      </Button>
+      <CopyButton variant="outlined" text={address}>
+        Copy address
+      </CopyButton>
       {children}
     </section>
   );

@@ -7,6 +7,7 @@ import { count, when } from "../../marks/words";
 import { Part, Switch } from "../../parts/Acts";
 import { Ask } from "../../parts/Ask";
 import { Choice } from "../../parts/Choice";
+import { CopyButton } from "../../parts/Copying";
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
 import { Table } from "../../parts/Table";
@@ -206,7 +207,7 @@ function Invite() {
               </p>
               <Field mono aria-label="Link of the invitation" readOnly rows={3} value={link} onFocus={(e) => e.target.select()} />
               <div className="acts">
-                <Button onClick={() => void navigator.clipboard?.writeText(link)}>Copy the link</Button>
+                <CopyButton text={link}>Copy the link</CopyButton>
                 <Button variant="contained" onClick={() => dialog.hide()}>
                   Done
                 </Button>

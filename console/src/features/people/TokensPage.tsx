@@ -8,6 +8,7 @@ import { answer, api, type Schemas } from "../../api/client";
 import { count, when } from "../../marks/words";
 import { Ask } from "../../parts/Ask";
 import { CheckField } from "../../parts/CheckField";
+import { CopyButton } from "../../parts/Copying";
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
 import { Table } from "../../parts/Table";
@@ -149,7 +150,7 @@ function MakeToken() {
               </p>
               <Field mono aria-label="The token" readOnly rows={2} value={make.data.value} onFocus={(e) => e.target.select()} />
               <div className="acts">
-                <Button onClick={() => void navigator.clipboard?.writeText(make.data.value)}>Copy it</Button>
+                <CopyButton text={make.data.value}>Copy it</CopyButton>
                 <Button variant="contained" onClick={() => dialog.hide()}>
                   Done
                 </Button>
