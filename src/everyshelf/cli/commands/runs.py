@@ -222,7 +222,9 @@ def _captured(
         base = desk.home.commit
         commit = desk.commit(shelf, items, message, merge=True).commit if items else base
         if commit is None:
-            raise click.UsageError("there is no commit on this branch yet to tie the run to; commit something first")
+            raise click.UsageError(
+                "a run is recorded with a commit, and this branch has none yet; commit something first"
+            )
         return shelf.record_run(key, branch, commit, base=base or "", **told), 0
     except UnreachableError as error:
         if error.code != "service.unreachable":

@@ -1,8 +1,8 @@
 """Backups below a prefix of a bucket of an S3-compatible service.
 
-Objects are written whole and never changed, so a segment that grew is another object: ``NAME.seg-LENGTH``. What a
-backup needs has been there for as long as the backup takes; objects that no moment needs are therefore removed only
-when they are a day old.
+Objects are written whole and not changed (but for one that was found damaged), so a segment that grew is another
+object: ``NAME.seg-LENGTH``. What a backup needs has been there for as long as the backup takes; objects that no moment
+needs are therefore removed only when they are a day old.
 """
 
 from __future__ import annotations
@@ -36,7 +36,7 @@ _UNNEEDED_FOR = timedelta(days=1)
 
 
 class BackupBucket(Backups):
-    """Backups in a bucket. Its objects are listed when it is opened, and followed from then on."""
+    """Backups in a bucket. Its objects are listed whenever the moments are asked for, and followed in between."""
 
     def __init__(self, bucket: Bucket) -> None:
         self._bucket = bucket
@@ -74,6 +74,7 @@ class BackupBucket(Backups):
         yield
 
     def names(self) -> list[str]:
+        self._objects = self._bucket.names()  # another backup may have been made since
         places = (name.split("/") for name in self._objects if name.startswith("moments/"))
         return sorted({p[1] for p in places if len(p) == 3 and p[2] == MOMENT and NAME.match(p[1])})
 
