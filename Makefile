@@ -81,6 +81,10 @@ $(CONSOLE)/index.html: console/node_modules/.done $(CONSOLE_SOURCES)
 browser:
 	@if ! command -v chromium >/dev/null || ! command -v chromedriver >/dev/null; then \
 	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends chromium chromium-driver; fi
+	@if ! test -x /usr/bin/chromium-headless-shell; then \
+	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends \
+	  chromium-headless-shell=$$(dpkg-query -W -f '$${Version}' chromium-driver) \
+	  || echo "no chromium-headless-shell of the driver's version: tests take longer"; fi
 
 # The examples of docs/api.md are run with it.
 curl:

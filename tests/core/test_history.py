@@ -5,17 +5,20 @@ from __future__ import annotations
 import tempfile
 import unittest
 from pathlib import Path
+from typing import Any
 
+import orjson
 from hypothesis import given
 from hypothesis import strategies as st
 
 from everyshelf.core.content.ids import content_id
 from everyshelf.core.content.store import ContentStore
-from everyshelf.core.errors import InvalidError
+from everyshelf.core.errors import BrokenError, InvalidError
 from everyshelf.core.history.ancestry import ancestors, divergence, merge_base
 from everyshelf.core.history.commits import CommitData, decode_commit, encode_commit
 from everyshelf.core.history.merging import as_wholes, merge_trees
 from everyshelf.core.history.paths import check_path
+from everyshelf.core.history.raw_rows import rows_apart
 from everyshelf.core.history.trees import Entry, Trees
 from everyshelf.core.merge.model import Side
 from tests.support.laws import law
@@ -75,6 +78,24 @@ class TreeTests(TreeCase):
         self.assertEqual(list(self.trees.page(root, start=start, files=files)), rows[start:])
         self.assertEqual((self.trees.count_files if files else self.trees.count)(root), len(rows))
 
+    @law(60)
+    @given(STATES, STATES)
+    def test_changes_are_the_same_when_nothing_is_in_memory(
+        self, before: dict[str, int], after: dict[str, int]
+    ) -> None:
+        """Folders that were read are compared by their bytes, those that were written by what they hold."""
+        roots = self.root(before), self.root(after)
+        read = Trees(self.trees._store)
+        self.assertEqual(list(read.changes(*roots)), list(self.trees.changes(*roots)))
+        self.assertEqual(dict(read.walk(roots[1])), {p: entry(p, v) for p, v in after.items()})
+
+    def test_a_content_that_is_no_folder_is_named(self) -> None:
+        for data in (b'{"entries":[["a"]],"level":0}', b'{"entries":7,"level":1}', b"a,b\n1,2\n"):
+            with self.subTest(data=data):
+                node = self.trees._store.put(data).id
+                with self.assertRaisesRegex(BrokenError, f"folder node {node[:12]} is not one"):
+                    list(self.trees.walk(node))
+
     def test_wide_folders_of_different_depth_are_compared(self) -> None:
         many = self.root({f"wide/artifact-{n:05}": n % 7 for n in range(18_000)})
         some = {f"wide/artifact-{n:05}": n % 7 for n in range(0, 18_000, 60)}
@@ -104,6 +125,32 @@ class TreeTests(TreeCase):
     def test_file_may_become_a_folder(self) -> None:
         root = self.trees.apply(self.root({"fares": 1}), {"fares": None, "fares/child.csv": entry("child.csv", 2)})
         self.assertEqual([p for p, _ in self.trees.walk(root)], ["fares/child.csv"])
+
+
+ROWS = st.dictionaries(
+    st.one_of(st.sampled_from(['a"],["b', "[[", "]]", '"', "ü", "\\"]), st.text(min_size=1, max_size=8)),
+    st.tuples(st.sampled_from(["0" * 64, "f" * 64]), st.integers(0, 120)),
+    min_size=1,
+    max_size=12,
+)
+
+
+class RawRowsTests(unittest.TestCase):
+    """Two blocks are compared by their bytes."""
+
+    @law(300)
+    @given(ROWS, ROWS)
+    def test_rows_are_those_that_only_one_has(self, one: dict[str, Any], other: dict[str, Any]) -> None:
+        rows = [[(name, "a", *rest) for name, rest in sorted(side.items())] for side in (one, other)]
+        found = rows_apart(*(orjson.dumps({"entries": side, "level": 0}) for side in rows))
+        left, right = map(set, rows)
+        if found is not None:
+            self.assertEqual(found, (left - right, right - left))
+        elif not any(mark in name for mark in ('"],["', "]]", "[[") for name in (*one, *other)):
+            self.fail("the bytes tell, and it did not see it")
+
+    def test_rows_of_an_empty_folder_are_not_told_by_bytes(self) -> None:
+        self.assertIsNone(rows_apart(b'{"entries":[],"level":0}', b'{"entries":[["a","a","0",1]],"level":0}'))
 
 
 class PathTests(unittest.TestCase):

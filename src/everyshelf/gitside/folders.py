@@ -91,8 +91,10 @@ def differing(
     if before == after:
         return
     old, new = repository.tree(before), repository.tree(after)
-    for name in sorted({name for name, _ in old.items() ^ new.items()}):
-        one, other = (entry_of(rows[name]) if name in rows else None for rows in (old, new))
+    apart = [name for name, row in new.items() if old.get(name) != row] + [name for name in old if name not in new]
+    pairs = {name: [entry_of(rows[name]) if name in rows else None for rows in (old, new)] for name in sorted(apart)}
+    repository.load_trees(e.id for both in pairs.values() for e in both if e is not None and e.is_folder)
+    for name, (one, other) in pairs.items():
         path = prefix + name
         here = one if one is not None and not one.is_folder else None
         there = other if other is not None and not other.is_folder else None

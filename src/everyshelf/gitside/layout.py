@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
 from everyshelf.core.content.store import ContentStore
@@ -35,12 +35,12 @@ class Layout:
 
     def outside(self, path: str, entry: Entry, *, write: bool) -> GitEntry:
         """What Git has in place of the file ``entry`` at ``path``; a file has the mode of one that is not executed."""
-        if self.store.lies_outside(entry.id):
-            return GitEntry(FILE, self._written(self.note(path, entry), write=write))
         is_small = entry.size <= notes.MOST_BYTES
         if is_small and entry.id in self._blobs and not self.settings.is_noted(path, entry.size):
             return GitEntry(FILE, self._blobs[entry.id])
-        data = self.store.read(entry.id) if is_small else b""
+        data = self.store.read_stored(entry.id) if is_small else b""
+        if data is None or (not is_small and self.store.lies_outside(entry.id)):
+            return GitEntry(FILE, self._written(self.note(path, entry), write=write))
         if (noted := notes.read_git_note(data)) is not None:
             what, said = noted
             if what == "submodule":
@@ -81,6 +81,15 @@ class Layout:
         if len(self._blobs) > _MOST_KNOWN:
             self._blobs.clear()
         self._blobs[content] = blob
+
+    def all_inside(self, came: Sequence[tuple[str, GitEntry]]) -> Iterator[tuple[str, tuple[Entry, bool]]]:
+        """As ``inside``, for files by path."""
+        read = [entry.id for _, entry in came if entry.mode != SUBMODULE]
+        ids = self.repository.in_turn(read)
+        for path, entry in came:
+            if entry.mode != SUBMODULE:
+                next(ids)
+            yield path, self.inside(path.rpartition("/")[2], entry)
 
     def inside(self, name: str, entry: GitEntry) -> tuple[Entry, bool]:
         """The artifact that an entry of Git becomes, its bytes stored; False for the note of a content that the shelf

@@ -271,6 +271,7 @@ class Mapping:
         changes: dict[str, Entry | None] = {}
         odd: list[bytes] = []
         unheld: list[str] = []
+        came: list[tuple[str, GitEntry]] = []
         for raw, _, after in differing(self._repository, at, tree):
             path = shelf_path(raw)
             if path is None:
@@ -278,8 +279,10 @@ class Mapping:
             elif after is None:
                 changes[path] = None
             else:
-                changes[path], is_held = self._layout.inside(path.rpartition("/")[2], after)
-                unheld += [] if is_held else [path]
+                came.append((path, after))
+        for path, (held, is_held) in self._layout.all_inside(came):
+            changes[path] = held
+            unheld += [] if is_held else [path]
         put = [path for path, entry in changes.items() if entry is not None]
         root = self._trees.apply(before, changes) if changes else before
         root = marked(self._store, self._trees, before, root, put) if changes else before

@@ -10,14 +10,15 @@ import hashlib
 import re
 from dataclasses import dataclass
 
+import msgspec
+
 from everyshelf.core.errors import UnreadableError
 
 FOLDER, FILE, PROGRAM, LINK, SUBMODULE = b"40000", b"100644", b"100755", b"120000", b"160000"
 EMPTY_TREE = "4b825dc642cb6eb9a060e54bf8d69288fbee4904"
 
 
-@dataclass(frozen=True, slots=True)
-class GitEntry:
+class GitEntry(msgspec.Struct, frozen=True):
     """What a name in a tree stands for: its mode as written, and an object's id in hex."""
 
     mode: bytes
@@ -120,6 +121,7 @@ def encode_tree(entries: GitFolder) -> bytes:
 def parse_tree(data: bytes) -> GitFolder:
     """Take a tree apart, in the order it has; of a name that occurs twice the last row is kept."""
     rows = _ROW.findall(data)
-    if sum(len(row) for row, _ in rows) != len(data):
+    found = {name: row for row, name in rows}
+    if sum(map(len, found.values())) != len(data) and sum(len(row) for row, _ in rows) != len(data):
         raise UnreadableError("a Git tree cannot be read: it is damaged", code="git.tree")
-    return {name: row for row, name in rows}
+    return found

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import subprocess
-from collections import OrderedDict
+from collections import OrderedDict, deque
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import IO
@@ -19,8 +19,9 @@ NO_OBJECT = "0" * 40
 _PIECE = 256 * 1024
 _MOST_IN_MEMORY = 1024 * 1024  # a larger blob goes through in pieces
 _MOST_WAITING = 16 * 1024 * 1024
-_CACHED_ENTRIES = 120_000
+_CACHED_ENTRIES = 60_000
 _MOST_ROOTS = 10_000
+_AHEAD = 64  # ids that are asked for at once: they fit into the smallest pipe there is, so asking never waits
 
 
 def _aside(folder: Path, incoming: Path) -> dict[str, str]:
@@ -37,6 +38,8 @@ class Repository:
     def __init__(self, folder: Path, incoming: Path | None = None) -> None:
         self.folder = folder
         self._reader: subprocess.Popen[bytes] | None = None
+        self._ahead: deque[str] = deque()  # asked for, and not read yet
+        self._commits: dict[str, bytes] = {}  # those of the last ``load_commits``
         self.environment = _aside(folder, incoming) if incoming is not None else {}
         self._writer = PackWriter(folder, self.environment)
         self._fresh: dict[str, bytes] = {}  # trees made and not kept
@@ -84,7 +87,21 @@ class Repository:
     # --- reading -----------------------------------------------------------------------
 
     def _asked(self, identity: str) -> tuple[str, int, IO[bytes]]:
+        stream = self._started()
+        if self._ahead and self._ahead[0] == identity:
+            self._ahead.popleft()
+        else:
+            self._pass_over(stream)
+            self._ask([identity])
+        head = stream.readline().split()
+        if len(head) != 3:
+            raise MissingError(f"the repository has no object {identity[:12]}", code="git.object")
+        return head[1].decode(), int(head[2]), stream
+
+    def _started(self) -> IO[bytes]:
+        """What the process that reads answers."""
         if self._reader is None or self._reader.poll() is not None:
+            self._ahead.clear()
             self._reader = start_git(
                 self.folder,
                 ["cat-file", "--batch"],
@@ -93,14 +110,32 @@ class Repository:
                 stdout=subprocess.PIPE,
                 stderr=subprocess.DEVNULL,
             )
-        reader = self._reader
-        assert reader.stdin is not None and reader.stdout is not None
-        reader.stdin.write(identity.encode() + b"\n")
-        reader.stdin.flush()
-        head = reader.stdout.readline().split()
-        if len(head) != 3:
-            raise MissingError(f"the repository has no object {identity[:12]}", code="git.object")
-        return head[1].decode(), int(head[2]), reader.stdout
+        assert self._reader.stdout is not None
+        return self._reader.stdout
+
+    def _ask(self, identities: Sequence[str]) -> None:
+        assert self._reader is not None and self._reader.stdin is not None
+        self._reader.stdin.write("".join(f"{identity}\n" for identity in identities).encode())
+        self._reader.stdin.flush()
+
+    def _pass_over(self, stream: IO[bytes]) -> None:
+        """Read away what was asked for and is not wanted after all."""
+        while self._ahead:
+            self._ahead.popleft()
+            head = stream.readline().split()
+            left = int(head[2]) + 1 if len(head) == 3 else 0
+            while left and (piece := stream.read(min(left, _PIECE))):
+                left -= len(piece)
+
+    def in_turn(self, identities: Sequence[str]) -> Iterator[str]:
+        """The same ids. Each object is to be read, or passed over, as its id comes; the program looks up the next ones
+        meanwhile, where each would be a way there and back."""
+        for start in range(0, len(identities), _AHEAD):
+            group = identities[start : start + _AHEAD]
+            self._pass_over(self._started())
+            self._ask(group)
+            self._ahead.extend(group)
+            yield from group
 
     def read(self, identity: str) -> tuple[str, bytes]:
         """Type and bytes of an object; raises ``MissingError`` (git.object)."""
@@ -137,12 +172,29 @@ class Repository:
 
     def commit(self, identity: str) -> bytes:
         """The bytes of a commit."""
-        if (waiting := self._waiting.get(identity) or self._flying.get(identity)) is not None:
-            return waiting
+        for held in (self._commits, self._waiting, self._flying):
+            if identity in held:
+                return held[identity]
         kind, data = self.read(identity)
         if kind != "commit":
             raise InvalidError(f"{identity[:12]} is a {kind} of the repository, not a commit", code="git.object")
         return data
+
+    def load_commits(self, identities: Sequence[str]) -> None:
+        """Read commits that will be asked for, until the next such call."""
+        self._commits = {}
+        self._commits = {identity: self.commit(identity) for identity in self.in_turn(identities)}
+
+    def load_trees(self, identities: Iterable[str]) -> None:
+        """Read trees that will be asked for, as far as they fit among those that are remembered."""
+        held = (self._trees, self._fresh, self._waiting, self._flying)
+        lacking = [i for i in dict.fromkeys(identities) if i != EMPTY_TREE and not any(i in known for known in held)]
+        if len(lacking) > 1:
+            rows = 0
+            for identity in self.in_turn(lacking):
+                rows += len(self.tree(identity))
+                if rows > _CACHED_ENTRIES // 2:
+                    break
 
     def tree(self, identity: str) -> GitFolder:
         """The rows of a tree, not to be changed; of those seen lately without asking."""

@@ -15,8 +15,8 @@ damaged.
 from __future__ import annotations
 
 import struct
-from dataclasses import dataclass
 
+import msgspec
 from blake3 import blake3
 
 _HEAD = struct.Struct("<4sBBH32sII")
@@ -32,8 +32,7 @@ RAW, ZSTD, DELTA = 0, 1, 2  # a delta's payload: the id of its base (32 B), then
 BASE_BYTES = 32
 
 
-@dataclass(frozen=True)
-class Record:
+class Record(msgspec.Struct, frozen=True):
     """One stored piece: ``payload`` as it lies on disk, ``raw_bytes`` its length when unpacked."""
 
     id: bytes
@@ -43,8 +42,7 @@ class Record:
     payload: bytes
 
 
-@dataclass(frozen=True)
-class Location:
+class Location(msgspec.Struct, frozen=True):
     """Where a record lies, and what a caller may want to know before reading it."""
 
     segment: str
@@ -54,8 +52,7 @@ class Location:
     delta: bool = False
 
 
-@dataclass(frozen=True)
-class Damage:
+class Damage(msgspec.Struct, frozen=True):
     """Bytes ``start`` to ``stop`` of a segment that are not a record although something was stored there."""
 
     segment: str
@@ -69,10 +66,7 @@ class Damage:
 def check(length: int, *parts: bytes) -> bytes:
     """The first ``length`` bytes of the BLAKE3 hash of ``parts``."""
     # As a checksum BLAKE3 is several times faster than CRC-32 in the standard library, and catches more.
-    hasher = blake3()
-    for part in parts:
-        hasher.update(part)
-    return hasher.digest(length)
+    return blake3(b"".join(parts)).digest(length)
 
 
 def encode(record: Record, segment: str) -> bytes:

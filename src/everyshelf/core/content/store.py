@@ -227,10 +227,17 @@ class ContentStore:
 
     def read(self, identity: str) -> bytes:
         """The whole content, each piece checked; raises ``MissingError`` or ``BrokenError``."""
-        record = self._record(identity)
+        return self._whole(self._record(identity), identity)
+
+    def _whole(self, record: Record, identity: str) -> bytes:
         if record.kind != WHOLE:
             return b"".join(self._pieces_of(record, identity, 0, None))
         return _checked(self.unpack(record), identity)
+
+    def read_stored(self, identity: str) -> bytes | None:
+        """As ``read``; None for a content that lies elsewhere."""
+        record = self._record(identity)
+        return None if record.kind == OUTSIDE else self._whole(record, identity)
 
     def iter_range(self, identity: str, start: int = 0, stop: int | None = None) -> Iterator[bytes]:
         """Pieces of content[start:stop]; each is checked against its own hash, and the recipe that lists them by its

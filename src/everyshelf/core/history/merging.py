@@ -9,6 +9,8 @@ from collections import Counter
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 
+import msgspec
+
 from everyshelf.core.answers.merges import ConflictAnswer
 from everyshelf.core.history.trees import Change, Entry, Trees
 from everyshelf.core.merge.model import Side
@@ -207,7 +209,7 @@ class _Merge:
         if here != place or entry is None:
             self._result.changes[here] = None
         if entry is not None:
-            self._result.changes[place] = replace(entry, name=place.rpartition("/")[2])
+            self._result.changes[place] = msgspec.structs.replace(entry, name=place.rpartition("/")[2])
             if here != place:
                 self._result.moves[here] = place
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 from typing import Any
 
 import msgspec
+import numpy as np
 
 Row = tuple[Any, ...]
 _FIRST = b'{"entries":[['
@@ -23,7 +24,7 @@ def rows_apart(one: bytes, other: bytes) -> tuple[set[Row], set[Row]] | None:
         return None
     head = max(one.rfind(_BETWEEN, 0, _shared(one, other)), 0)
     start = head + len(_BETWEEN) - 1 if head else len(_FIRST) - 1
-    tail = _shared(one[: start - 1 : -1], other[: start - 1 : -1])
+    tail = _shared(one[start:], other[start:], from_end=True)
     found = one.find(_BETWEEN, len(one) - tail) if tail else -1
     from_end = len(one) - found - 1 if found >= 0 else len(one) - one.rfind(_LAST) - 1
     try:
@@ -33,13 +34,13 @@ def rows_apart(one: bytes, other: bytes) -> tuple[set[Row], set[Row]] | None:
     return rows[0] - rows[1], rows[1] - rows[0]
 
 
-def _shared(one: bytes, other: bytes) -> int:
-    """How many bytes both begin with: halves are compared at once, which is far quicker than byte by byte."""
-    low, high = 0, min(len(one), len(other))
-    while low < high:
-        middle = (low + high + 1) // 2
-        if one[low:middle] == other[low:middle]:
-            low = middle
-        else:
-            high = middle - 1
-    return low
+def _shared(one: bytes, other: bytes, *, from_end: bool = False) -> int:
+    """How many bytes both begin with, or end with."""
+    length = min(len(one), len(other))
+    starts = [len(side) - length if from_end else 0 for side in (one, other)]
+    left, right = (np.frombuffer(side, np.uint8, length, at) for side, at in zip((one, other), starts, strict=True))
+    differs = left != right
+    if from_end:
+        differs = differs[::-1]
+    first = int(differs.argmax()) if length else 0
+    return first if length and differs[first] else length

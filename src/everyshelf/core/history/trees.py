@@ -13,13 +13,13 @@ import zlib
 from bisect import bisect_left
 from collections import OrderedDict
 from collections.abc import Container, Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from operator import itemgetter
 from typing import Annotated, Any, Literal
 
 import msgspec
 import orjson
 
+from everyshelf.core.content.ids import content_id
 from everyshelf.core.content.store import ContentStore
 from everyshelf.core.errors import BrokenError, InvalidError
 from everyshelf.core.history.raw_rows import rows_apart
@@ -30,12 +30,12 @@ _TYPE: dict[str, EntryType] = {"a": "artifact", "f": "folder", "w": "whole"}
 _BLOCK_ENTRIES = 128
 _CACHED_ROWS = 120_000
 _MOST_WEIGHTS = 50_000
+_ROW_BYTES = 96  # of a usual row; where it matters, rows are counted
 
 Row = tuple[Any, ...]  # of a node, as it is stored
 
 
-@dataclass(frozen=True, slots=True)
-class Entry:
+class Entry(msgspec.Struct, frozen=True):
     """One name in a folder. ``id`` is a content id (of a node for folders), ``size`` bytes (artifacts below it for
     folders, bytes of all files for a folder kept whole)."""
 
@@ -45,8 +45,7 @@ class Entry:
     size: int
 
 
-@dataclass(frozen=True)
-class Change:
+class Change(msgspec.Struct, frozen=True):
     """A path whose entry differs between two roots; None where it is not there."""
 
     path: str
@@ -54,21 +53,33 @@ class Change:
     after: Entry | None
 
 
-@dataclass(frozen=True, slots=True)
-class _Block:
+class _Block(msgspec.Struct, frozen=True):
     last: str
     id: str
     count: int
 
 
 class _Node:
-    """A node as it is stored: rows become entries or blocks when they are asked for, as most never are."""
+    """A node as it is stored: rows become entries or blocks when they are asked for, as most never are. Those of a leaf
+    that was read are not even decoded before: two leaves are compared by their bytes (``raw_rows``)."""
 
-    __slots__ = ("level", "rows")
+    __slots__ = ("_rows", "level", "raw", "weight")
 
-    def __init__(self, level: int, rows: Sequence[Row]) -> None:
+    def __init__(self, level: int, rows: Sequence[Row] | None, raw: bytes = b"") -> None:
         self.level = level
-        self.rows = rows
+        self.raw = raw
+        self._rows = rows
+        self.weight = 1 + (len(rows) if rows is not None else len(raw) // _ROW_BYTES)
+
+    @property
+    def rows(self) -> Sequence[Row]:
+        rows = self._rows
+        if rows is None:
+            try:
+                rows = self._rows = _leaf_of(self.raw).entries
+            except ValueError as error:
+                raise _not_a_node(self.raw) from error
+        return rows
 
     @property
     def blocks(self) -> list[_Block]:
@@ -128,7 +139,13 @@ class _Index(msgspec.Struct):
     entries: list[tuple[str, str, int]]
 
 
+_LEAF_ENDS = b'"level":0}'
 _leaf_of, _index_of = msgspec.json.Decoder(_Leaf).decode, msgspec.json.Decoder(_Index).decode
+
+
+def _not_a_node(data: bytes) -> BrokenError:
+    identity = content_id(data)
+    return BrokenError(f"folder node {identity[:12]} is not one", content=identity)
 
 
 def _apart(one: Sequence[Row], other: Sequence[Row]) -> tuple[dict[str, Row], dict[str, Row]]:
@@ -292,22 +309,20 @@ class Trees:
         with self._lock:
             if node not in self._cache:
                 self._cache[node] = loaded
-                self._cached_rows += len(loaded.rows) + 1
+                self._cached_rows += loaded.weight
             while self._cached_rows > _CACHED_ROWS and len(self._cache) > 1:
-                self._cached_rows -= len(self._cache.popitem(last=False)[1].rows) + 1
+                self._cached_rows -= self._cache.popitem(last=False)[1].weight
         return loaded
 
     def _read(self, node: str) -> _Node:
+        data = self._store.read(node)
+        if data.endswith(_LEAF_ENDS):
+            return _Node(0, None, data)
         try:
-            data = self._store.read(node)
-            try:
-                leaf = _leaf_of(data)
-                return _Node(0, leaf.entries)
-            except msgspec.ValidationError:
-                index = _index_of(data)
-                return _Node(index.level, index.entries)
+            index = _index_of(data)
         except ValueError as error:
-            raise BrokenError(f"folder node {node[:12]} is not one", content=node) from error
+            raise _not_a_node(data) from error
+        return _Node(index.level, index.entries, data)
 
     # --- writing -----------------------------------------------------------
 
@@ -433,8 +448,9 @@ class Trees:
         return _Block(rows[-1][0] if rows else "", self._put(0, rows), len(rows))
 
     def _put(self, level: int, rows: list[Row]) -> str:
-        identity = self._store.put(orjson.dumps({"entries": rows, "level": level})).id
-        self._remember(identity, _Node(level, rows))
+        raw = orjson.dumps({"entries": rows, "level": level})
+        identity = self._store.put(raw).id
+        self._remember(identity, _Node(level, rows, raw))
         return identity
 
     # --- comparing ---------------------------------------------------------
@@ -472,7 +488,15 @@ class Trees:
                 one = self._below(one)
             else:
                 other = self._below(other)
-        return _apart(one.rows, other.rows)
+        return self._leaves_apart(one, other)
+
+    @staticmethod
+    def _leaves_apart(one: _Node, other: _Node) -> tuple[dict[str, Row], dict[str, Row]]:
+        """As ``_rows_apart`` of two leaves; where their bytes tell, only what differs is decoded."""
+        apart = rows_apart(one.raw, other.raw)
+        if apart is None:
+            return _apart(one.rows, other.rows)
+        return {row[0]: row for row in apart[0]}, {row[0]: row for row in apart[1]}
 
     def _leaf_rows_apart(
         self, one: _Node, other: _Node, shared: Container[str]
@@ -482,11 +506,9 @@ class Trees:
         old: set[Row] = set()
         new: set[Row] = set()
         for last in left.keys() | right.keys():
-            pair = left.get(last), right.get(last)
-            apart = None
-            if pair[0] is not None and pair[1] is not None and not self._cache.keys() >= set(pair):
-                apart = rows_apart(self._store.read(pair[0]), self._store.read(pair[1]))
-            rows = apart or [set() if block is None else set(self._node(block).rows) for block in pair]
+            nodes = [None if block is None else self._node(block) for block in (left.get(last), right.get(last))]
+            apart = rows_apart(nodes[0].raw, nodes[1].raw) if nodes[0] is not None and nodes[1] is not None else None
+            rows = apart or [set() if node is None else set(node.rows) for node in nodes]
             old |= rows[0]
             new |= rows[1]
         return {row[0]: row for row in old - new}, {row[0]: row for row in new - old}

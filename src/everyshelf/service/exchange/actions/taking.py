@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Callable, Iterable
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from datetime import datetime
 
@@ -10,7 +12,6 @@ from django.db import IntegrityError
 
 from everyshelf.core.errors import ConflictError, EveryShelfError, InvalidError, LimitError, UnreadableError
 from everyshelf.core.formats.text import decode
-from everyshelf.core.history.commits import decode_commit
 from everyshelf.core.history.trees import Change, Entry
 from everyshelf.core.kinds.rules import FILE_NAME, parse_rules
 from everyshelf.gitside.mapping import Fetched, Mapping, Parent
@@ -25,12 +26,14 @@ from everyshelf.service.exchange.actions.repositories import mapping_of
 from everyshelf.service.exchange.models import GitPair, KeptTag
 from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.actions.contents import hold
-from everyshelf.service.shelves.actions.recognising import recognise_changes
+from everyshelf.service.shelves.actions.recognising import recognise_each
 from everyshelf.service.shelves.actions.recording import CommitMessage, no_progress, rules_at, soonest_after
 from everyshelf.service.shelves.actions.recording_lines import LineCommit, record_line
 from everyshelf.service.shelves.models import Commit, Shelf, Tag
 
-_RECORDED_AT_ONCE = 2000
+_READ_AT_ONCE = 200
+_RECORDED_AT_ONCE = 1000
+_RECOGNISED_AT_ONCE = 1000  # files
 Judge = Callable[[Fetched, str], None]
 
 
@@ -42,6 +45,53 @@ class _Read:
     parents: list[str]
     changes: list[Change]
     kinds: dict[str, str] = field(default_factory=dict)
+
+
+class _Recognising:
+    """Finds out of which kind everything is, before the records are locked. Another process looks into the files, those
+    of many commits at a time as long as the rules are the same, while the next commits are read."""
+
+    def __init__(self) -> None:
+        self._thread = ThreadPoolExecutor(1, "every-shelf-recognise")
+        self._flying: deque[Future[None]] = deque()
+        self._waiting: list[_Read] = []
+        self._files = 0
+        self._rules: Entry | None = None
+
+    def __enter__(self) -> _Recognising:
+        return self
+
+    def __exit__(self, kind: object, *_: object) -> None:
+        try:
+            if kind is None:
+                self._begin()
+                while self._flying:
+                    self._flying.popleft().result()
+        finally:
+            self._thread.shutdown(cancel_futures=True)
+
+    def add(self, read: _Read) -> None:
+        """Take a commit that was read."""
+        rules = get_trees().find(read.fetched.root, FILE_NAME)
+        if rules != self._rules or self._files >= _RECOGNISED_AT_ONCE:
+            self._begin()
+            self._rules = rules
+        self._waiting.append(read)
+        self._files += len(read.changes)
+
+    def _begin(self) -> None:
+        waiting, self._waiting, self._files = self._waiting, [], 0
+        if waiting:
+            while len(self._flying) > 1:  # what was read waits in memory
+                self._flying.popleft().result()
+            self._flying.append(self._thread.submit(self._recognise, waiting))
+
+    @staticmethod
+    def _recognise(commits: list[_Read]) -> None:
+        came = [(one, change) for one in commits for change in one.changes if change.after is not None]
+        kinds = recognise_each(rules_at(commits[0].fetched.root), [change for _, change in came])
+        for (one, change), kind in zip(came, kinds, strict=True):
+            one.kinds[change.path] = kind
 
 
 @dataclass
@@ -68,18 +118,21 @@ class Taking:
         line = list(self.repository.line([tip], known))
         self._look_up(line)
         fresh = [git for git in line if git not in self._known]
-        came = [git for git in fresh if git not in self._read]
-        for done, git in enumerate(fresh):
-            if git in self._refused:
-                raise self._refused[git]
-            if git not in self._read:
-                try:
-                    self._read_one(git)
-                except EveryShelfError as error:
-                    self._refused[git] = error
-                    raise
-                self.progress(done, len(fresh), self._read[git].fetched.summary)
-        self._recognise([self._read[git] for git in came])
+        with _Recognising() as recognising:
+            for start in range(0, len(fresh), _READ_AT_ONCE):
+                group = fresh[start : start + _READ_AT_ONCE]
+                self.repository.load_commits(group)
+                for done, git in enumerate(group, start):
+                    if git in self._refused:
+                        raise self._refused[git]
+                    if git not in self._read:
+                        try:
+                            self._read_one(git)
+                        except EveryShelfError as error:
+                            self._refused[git] = error
+                            raise
+                        recognising.add(self._read[git])
+                        self.progress(done, len(fresh), self._read[git].fetched.summary)
         return fresh
 
     def _look_up(self, line: list[str]) -> None:
@@ -109,33 +162,6 @@ class Taking:
 
     def _recorded_of(self, git: str) -> datetime:
         return self._known[git].recorded if git in self._known else self._read[git].fetched.recorded
-
-    @staticmethod
-    def _recognise(came: list[_Read]) -> None:
-        """Find out of which kind everything is, before the records are locked. Another process looks into the files,
-        those of many commits at a time, as long as no path stands twice and the rules are the same."""
-        trees = get_trees()
-        waiting: list[_Read] = []
-        paths: set[str] = set()
-        rules: Entry | None = None
-
-        def flush() -> None:
-            if waiting:
-                changes = [c for one in waiting for c in one.changes if c.after is not None]
-                kinds = recognise_changes(rules_at(waiting[0].fetched.root), changes)
-                for one in waiting:
-                    one.kinds = {c.path: kinds[c.path] for c in one.changes if c.after is not None}
-            waiting.clear()
-            paths.clear()
-
-        for one in came:
-            of_it = trees.find(one.fetched.root, FILE_NAME)
-            if of_it != rules or any(change.path in paths for change in one.changes):
-                flush()
-                rules = of_it
-            waiting.append(one)
-            paths.update(change.path for change in one.changes)
-        flush()
 
     def record(self, line: Iterable[str]) -> dict[str, Commit]:
         """Record commits that were read, parents first, in one transaction, which the caller opened. Gives those that
@@ -182,17 +208,15 @@ class Taking:
             self._look_up([git])
         return self._known[git]
 
-    def _hold(self, made: dict[str, Commit]) -> None:
-        """Note that the shelf holds what came: files, and what is kept for Git."""
+    def _hold(self, made: Iterable[str]) -> None:
+        """Note that the shelf holds what came: files, and what is kept of paths for Git."""
         sizes: dict[str, int] = {}
-        for git, commit in made.items():
+        for git in made:
             fetched = self._read[git].fetched
             sizes.update({e.id: e.size for _, e in fetched.changes.files.values() if e is not None})
             for kept in decode_residue(fetched.residue).paths:
                 if kept.content:
                     sizes[kept.content] = get_store().size(kept.content)
-            if kept_content := decode_commit(get_store().read(commit.uid)).git:
-                sizes[kept_content] = get_store().size(kept_content)
         hold(self.shelf, sizes)
 
 

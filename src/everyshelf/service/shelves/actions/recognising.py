@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 
 from everyshelf.core.history.trees import Change, Entry
 from everyshelf.core.kinds.recognise import HEAD_BYTES
@@ -11,7 +11,7 @@ from everyshelf.core.kinds.unread import kind_of_unread
 from everyshelf.service.base.context import get_store, get_trees, recogniser
 
 RECOGNISED_BYTES = 1024 * 1024
-_BATCH_BYTES = 16 * 1024 * 1024
+_BATCH_BYTES = 4 * 1024 * 1024
 _MOST_REMEMBERED = 20_000
 _remembered: dict[tuple[str, str, str], str] = {}  # kinds by path, content and rules
 
@@ -20,28 +20,43 @@ def recognise_changes(
     rules: Rules, changes: Iterable[Change], looked: Callable[[int, str], None] = lambda _done, _path: None
 ) -> dict[str, str]:
     """Kind by path of what came or changed. Files are looked into by a reading process, a batch at a time."""
-    result: dict[str, str] = {}
+    came = list(changes)
+    return dict(zip((change.path for change in came), recognise_each(rules, came, looked), strict=True))
+
+
+def recognise_each(
+    rules: Rules, changes: Sequence[Change], looked: Callable[[int, str], None] = lambda _done, _path: None
+) -> list[str]:
+    """As ``recognise_changes``, in the order of the changes; a path may occur more than once."""
+    kinds = [""] * len(changes)
     waiting: list[tuple[str, bytes, int]] = []
+    places: list[int] = []
     held = 0
-    for done, change in enumerate(changes):
+
+    def look() -> None:
+        for place, kind in zip(places, recogniser().recognise(waiting) if waiting else [], strict=True):
+            kinds[place] = kind
+
+    for place, change in enumerate(changes):
         assert change.after is not None
-        looked(done, change.path)
+        looked(place, change.path)
         declared = rules.kind_for(change.path)
         if declared is not None:
-            result[change.path] = declared
+            kinds[place] = declared
         elif change.after.type == "whole":
-            result[change.path] = _kind_of_folder(change.path, change.after)
+            kinds[place] = _kind_of_folder(change.path, change.after)
         elif get_store().lies_outside(change.after.id):
-            result[change.path] = kind_of_unread(change.path)  # data in place is not read to register it
+            kinds[place] = kind_of_unread(change.path)  # data in place is not read to register it
         else:
             size = change.after.size
             waiting.append((change.path, _beginning(change.after, RECOGNISED_BYTES), size))
+            places.append(place)
             held += min(size, RECOGNISED_BYTES)
             if held > _BATCH_BYTES:
-                result.update(_recognised(waiting))
-                waiting, held = [], 0
-    result.update(_recognised(waiting))
-    return result
+                look()
+                waiting, places, held = [], [], 0
+    look()
+    return kinds
 
 
 def kinds_of(entries: Mapping[str, Entry], rules: Rules) -> dict[str, str]:
@@ -53,10 +68,6 @@ def kinds_of(entries: Mapping[str, Entry], rules: Rules) -> dict[str, str]:
         _remembered.clear()  # other threads may be reading: nothing relies on an entry that was seen before
     _remembered.update({keys[path]: kind for path, kind in fresh.items()})
     return kinds | fresh
-
-
-def _recognised(files: list[tuple[str, bytes, int]]) -> dict[str, str]:
-    return dict(zip((path for path, _, _ in files), recogniser().recognise(files), strict=True)) if files else {}
 
 
 def _beginning(entry: Entry, most: int) -> bytes:

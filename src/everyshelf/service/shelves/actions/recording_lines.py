@@ -16,6 +16,7 @@ from everyshelf.core.history.names import tail_of
 from everyshelf.core.history.trees import Change
 from everyshelf.service.base.context import get_store, get_trees
 from everyshelf.service.rights import Caller
+from everyshelf.service.shelves.actions.contents import hold
 from everyshelf.service.shelves.actions.recording import CommitMessage, soonest
 from everyshelf.service.shelves.models import Artifact, ArtifactVersion, Commit, CommitParent, Shelf
 
@@ -118,11 +119,12 @@ def record_line(caller: Caller, shelf: Shelf, line: Sequence[LineCommit]) -> lis
     ledger.load(path for one in line for c in one.changes for path in (c.path, one.moves.get(c.path, c.path)))
     commits: list[Commit] = []
     uids: set[str] = set()
+    kept: dict[str, int] = {}
     parents: list[list[Commit]] = []
     versions: list[tuple[Commit, Artifact, ArtifactVersion]] = []
     for one in line:
         above = [commits[parent] if isinstance(parent, int) else parent for parent in one.parents]
-        commit, artifacts = _commit(caller, shelf, one, above, ledger, uids)
+        commit, artifacts = _commit(caller, shelf, one, above, ledger, uids, kept)
         versions += [(commit, artifacts[v.path], v) for v in _versions(shelf, one, above, artifacts, ledger)]
         uids.add(commit.uid)
         commits.append(commit)
@@ -140,15 +142,24 @@ def record_line(caller: Caller, shelf: Shelf, line: Sequence[LineCommit]) -> lis
     used = {artifact.uid for _, artifact, _ in versions}
     Artifact.objects.bulk_create([a for uid, a in ledger.fresh.items() if uid in used], batch_size=_BATCH)
     old = [artifact for uid, artifact in ledger.touched.items() if uid not in ledger.fresh]
-    Artifact.objects.bulk_update(old, ["versions_made"], batch_size=_BATCH)
+    Artifact.objects.bulk_create(
+        old, batch_size=_BATCH, update_conflicts=True, unique_fields=["id"], update_fields=["versions_made"]
+    )
     for commit, artifact, version in versions:
         version.commit, version.artifact = commit, artifact
     ArtifactVersion.objects.bulk_create((version for _, _, version in versions), batch_size=_BATCH)
+    hold(shelf, kept)
     return commits
 
 
 def _commit(
-    caller: Caller, shelf: Shelf, one: LineCommit, above: list[Commit], ledger: _Ledger, uids: set[str]
+    caller: Caller,
+    shelf: Shelf,
+    one: LineCommit,
+    above: list[Commit],
+    ledger: _Ledger,
+    uids: set[str],
+    held: dict[str, int],
 ) -> tuple[Commit, dict[str, Artifact]]:
     store, message = get_store(), one.message
     artifacts = ledger.artifacts_of(one.changes, one.moves)
@@ -165,10 +176,14 @@ def _commit(
     )
     uid, body = encode_commit(data)
     kept = one.keep(uid)
-    if not kept and (uid in uids or Commit.objects.filter(shelf=shelf, uid=uid).exists()):
+    # The id names the parents: one with a parent that is only recorded now cannot be on the shelf.
+    may_be_there = all(parent.pk is not None for parent in above)
+    if not kept and (uid in uids or (may_be_there and Commit.objects.filter(shelf=shelf, uid=uid).exists())):
         kept = one.keep("")  # another commit of Git says the same, and was recorded at another time
     if kept:
-        data = msgspec.structs.replace(data, git=store.put(kept).id)
+        info = store.put(kept)
+        held[info.id] = info.size
+        data = msgspec.structs.replace(data, git=info.id)
         uid, body = encode_commit(data)
     store.put(body)
     commit = Commit(
