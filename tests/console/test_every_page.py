@@ -35,7 +35,10 @@ _COMPARED = ["", "&path=flow.bpmn", "&path=data%2Ffares.csv", "&path=notes.md&se
 
 _SIDEWAYS = """
 const [wide, room] = [document.documentElement.scrollWidth, window.innerWidth];
-return wide > room ? `the page is ${wide} pixels wide, the window ${room}` : "";
+if (wide <= room) return "";
+const out = [...document.querySelectorAll("body *")].filter((one) => one.getBoundingClientRect().right > room);
+const said = out.slice(-3).map((one) => `${one.tagName} ${one.className} "${(one.textContent || "").slice(0, 30)}"`);
+return `the page is ${wide} pixels wide, the window ${room}: ${said.join("; ")}`;
 """
 
 
@@ -116,15 +119,14 @@ class EveryPageTests(ConsoleCase):
             self.browser.open(self.service.address + address)
             self.browser.wait_for(lambda: self.browser.texts("h1"))
             wrong += [f"{address}: {said}" for said in self.browser.axe()]
-            self.browser.resize(390, 844)
-            wrong += [f"{address} at 390: {said}" for said in self.browser.axe()]
+            self.colours("dark")
+            wrong += [f"{address} dark: {said}" for said in self.browser.axe(only="color-contrast")]
             for width in (1280, 390):
                 self.browser.resize(width, 844)
-                self.colours("dark")
-                wrong += [f"{address} dark: {said}" for said in self.browser.axe(only="color-contrast")]
-                self.colours("light")
                 wide = self.browser.driver.execute_script(_SIDEWAYS)
                 wrong += [f"{address}: {wide}"] if wide else []
+            wrong += [f"{address} dark at 390: {said}" for said in self.browser.axe()]
+            self.colours("light")
         self.assertEqual(wrong, [])
 
     def colours(self, scheme: str) -> None:
