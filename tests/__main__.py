@@ -29,8 +29,8 @@ def modules() -> list[str]:
 
 
 def _all(names: list[str]) -> Iterator[Ran]:
-    # More than half of the time of a module is waiting for services, browsers and disks.
-    workers = min(len(names), (os.cpu_count() or 1) + 3)
+    # A third of the time of a module is waiting for services, browsers and disks: one more than there are processors.
+    workers = min(len(names), (os.cpu_count() or 1) + 1)
     if len(names) == 1:
         yield from map(run, names)
         return

@@ -47,6 +47,27 @@ class DraftTests(TerminalCase):
         self.assertIn("No pending changes on main", self.terminal.run("draft", "discard", "--all").stdout)
         self.assertIn("No draft has pending changes", self.terminal.run("draft", "list").stdout)
 
+    def test_how_long_drafts_are_kept_is_shown_and_changed(self) -> None:
+        self.desk()
+        said = self.terminal.run("draft", "keeping").stdout.split("\n")
+        self.assertEqual(
+            [line.split(maxsplit=1)[-1] for line in said[:2]],
+            ["points kept as long as the shelf", "kept as long as the shelf"],
+        )
+        self.terminal.write("b.txt", b"2\n")
+        self.terminal.run("draft", "save")
+        said = self.terminal.run("draft", "keeping", "--drafts", "60", "--save-points", "1").stdout
+        self.assertIn("kept for 60 days after they were last saved", said)
+        self.assertIn("kept for 1 day after they no longer count", said)
+        self.assertIn(", kept until ", self.terminal.run("draft", "list").stdout)
+        found = self.terminal.json("draft", "keeping", "--drafts", "always")
+        self.assertEqual(found, {"save_points": 1, "drafts": None, "due_points": 0, "due_changes": 0})
+        self.assertIn(
+            "neither a number of days nor always",
+            self.terminal.run("draft", "keeping", "--drafts", "-3", code=2).stderr,
+        )
+        self.assertIn("7", self.terminal.run("draft", "keeping", "--drafts", "2", code=1).stderr)
+
     def test_wrong_use_is_told(self) -> None:
         self.desk()
         self.assertIn("give --all", self.terminal.run("draft", "discard", code=2).stderr)

@@ -344,6 +344,25 @@ class WorkTests(ConsoleCase):
         self.browser.see("1 artifact pending, saved")
         self.assertEqual(self.browser.axe(), [])
 
+    def test_the_owner_says_how_long_saved_work_is_kept(self) -> None:
+        self.fill()
+        self.page("/artifact?path=notes.md")
+        self.browser.press("Remove")
+        self.browser.see("1 artifact pending")
+        self.page("/pending")
+        self.browser.see(
+            "Pending changes are kept as long as the shelf, save points that no longer count as long as the shelf."
+        )
+        self.browser.press("Change how long")
+        self.browser.type_into("Pending changes, in days after they were last saved", "90")
+        self.browser.type_into("Save points that no longer count, in days", "30")
+        self.assertEqual(self.browser.axe(), [])
+        self.browser.press("Save")
+        self.browser.see("kept for 90 days after they were last saved, save points that no longer count for 30 days")
+        self.browser.see("They are discarded on ")
+        self.browser.press("Undo")
+        self.browser.see("Pending changes are kept as long as the shelf")
+
     def test_commit_onto_a_moved_branch_can_be_combined(self) -> None:
         self.fill()
         self.page("/artifact?path=notes.md")

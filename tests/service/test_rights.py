@@ -88,6 +88,7 @@ ROWS: dict[str, Row] = {
     "log_shelf": Row("reader"),
     "checks_list": Row("reader"),
     "drafts_list": Row("reader"),
+    "drafts_keeping": Row("reader"),
     "environments_list": Row("reader"),
     "environments_get": Row("reader", path={"name": "dev"}),
     "deployments_list": Row("reader", path={"name": "dev"}),
@@ -182,6 +183,7 @@ ROWS: dict[str, Row] = {
     "merges_abandon": Row("keeper", (204, 409), path={"uid": "{merge}"}),
     # --- owner: also people, guarding, settings ---
     "branches_change": Row("owner", path={"name": "open"}, body={"guarded": False}),
+    "drafts_change_keeping": Row("owner", body={"drafts": 60}),
     "members_set": Row("owner", body={"person": "reader", "role": "reader"}),
     "invitations_list": Row("owner"),
     "invitations_make": Row("owner", 201, body={"role": "reader"}),

@@ -1206,6 +1206,31 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/drafts/keeping": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Return how long save points and drafts of this shelf are kept, and how many go at the next hour
+         * @description Return how long save points and drafts of this shelf are kept, and how many go at the next hour.
+         */
+        get: operations["drafts_keeping"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Change how long save points and drafts are kept
+         * @description Change how long save points and drafts are kept. Drafts whose time is over are discarded, save points that
+         *     no longer count are removed, within the hour.
+         */
+        patch: operations["drafts_change_keeping"];
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/drafts/points": {
         parameters: {
             query?: never;
@@ -3690,7 +3715,17 @@ export interface components {
             merge?: boolean;
             prefer?: components["schemas"]["MergePreference"] | components["schemas"]["NullEnum"];
         };
-        /** @description A draft: the commit it builds on, the branch's head, and what is pending. */
+        /** @description Days that a shelf keeps saved work; null: as long as the shelf. ``save_points``: those that no longer count, because the artifact was saved again, committed or discarded. ``drafts``: pending changes, from when their draft was last saved; then they are discarded, and are save points. ``due_points`` and ``due_changes``: how many save points and pending changes go at the next hour. */
+        DraftKeeping: {
+            save_points: number | null;
+            drafts: number | null;
+            due_points: number;
+            due_changes: number;
+        };
+        /**
+         * @description A draft: the commit it builds on, the branch's head, and what is pending. ``until``: when that is discarded if
+         *     nothing more is saved, null for never.
+         */
         DraftOut: {
             branch: string;
             base: string | null;
@@ -3698,6 +3733,8 @@ export interface components {
             behind: boolean;
             /** Format: date-time */
             saved: string | null;
+            /** Format: date-time */
+            until: string | null;
             entries: components["schemas"]["PointOut"][];
         };
         /** @description The branch whose draft goes into a trial environment. */
@@ -5081,6 +5118,13 @@ export interface components {
         /** @description Whether only keepers may commit to it. */
         PatchedBranchChangeRequest: {
             guarded?: boolean;
+        };
+        /** @description Days that saved work is kept; null for as long as the shelf. What is left out stays as it is. */
+        PatchedDraftKeepingInRequest: {
+            /** @description Save points that no longer count: the artifact was saved again, committed or discarded. */
+            save_points?: number | null;
+            /** @description Pending changes, from when their draft was last saved. */
+            drafts?: number | null;
         };
         /** @description What is to be changed; what is left out stays. */
         PatchedEnvironmentChangeRequest: {
@@ -11212,6 +11256,7 @@ export interface operations {
                      *         "head": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
                      *         "behind": false,
                      *         "saved": "2026-03-02T08:15:00Z",
+                     *         "until": "2026-03-02T08:15:00Z",
                      *         "entries": [
                      *           {
                      *             "point": 1,
@@ -11277,6 +11322,7 @@ export interface operations {
                      *       "head": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
                      *       "behind": false,
                      *       "saved": "2026-03-02T08:15:00Z",
+                     *       "until": "2026-03-02T08:15:00Z",
                      *       "entries": [
                      *         {
                      *           "point": 1,
@@ -11410,6 +11456,7 @@ export interface operations {
                      *       "head": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
                      *       "behind": false,
                      *       "saved": "2026-03-02T08:15:00Z",
+                     *       "until": "2026-03-02T08:15:00Z",
                      *       "entries": [
                      *         {
                      *           "point": 1,
@@ -11425,6 +11472,88 @@ export interface operations {
                      *     }
                      */
                     "application/json": components["schemas"]["DraftOut"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
+    drafts_keeping: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "save_points": 1,
+                     *       "drafts": 1,
+                     *       "due_points": 1,
+                     *       "due_changes": 1
+                     *     }
+                     */
+                    "application/json": components["schemas"]["DraftKeeping"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+        };
+    };
+    drafts_change_keeping: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                /**
+                 * @example {
+                 *       "save_points": 1,
+                 *       "drafts": 7
+                 *     }
+                 */
+                "application/json": components["schemas"]["PatchedDraftKeepingInRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "save_points": 1,
+                     *       "drafts": 1,
+                     *       "due_points": 1,
+                     *       "due_changes": 1
+                     *     }
+                     */
+                    "application/json": components["schemas"]["DraftKeeping"];
                 };
             };
             400: components["responses"]["Problem400"];
@@ -11527,6 +11656,7 @@ export interface operations {
                      *       "head": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
                      *       "behind": false,
                      *       "saved": "2026-03-02T08:15:00Z",
+                     *       "until": "2026-03-02T08:15:00Z",
                      *       "entries": [
                      *         {
                      *           "point": 1,

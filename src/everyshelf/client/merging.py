@@ -8,6 +8,7 @@ from urllib.parse import quote
 
 from everyshelf.client.models import Commit, Draft, Merge, SavePoint, Saving, WaitingMerge
 from everyshelf.client.part import ShelfPart
+from everyshelf.core.answers.drafts import DraftKeeping
 from everyshelf.core.answers.drawings import Drawing
 
 
@@ -94,6 +95,15 @@ class MergingPart(ShelfPart):
     def restore_point(self, branch: str, point: int) -> Draft:
         """Save what a save point holds anew."""
         return self._transport.send("POST", f"{self._base}/drafts/restore", {"branch": branch, "point": point}, Draft)
+
+    def draft_keeping(self) -> DraftKeeping:
+        """How long save points and drafts of this shelf are kept, and how many go at the next hour."""
+        return self._transport.get(f"{self._base}/drafts/keeping", DraftKeeping)
+
+    def change_draft_keeping(self, **days: int | None) -> DraftKeeping:
+        """Set how many days ``save_points`` and ``drafts`` are kept; None: as long as the shelf. What is not given
+        stays."""
+        return self._transport.send("PATCH", f"{self._base}/drafts/keeping", days, DraftKeeping)
 
     def commit_draft(
         self,

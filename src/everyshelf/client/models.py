@@ -243,7 +243,8 @@ class SavePoint(msgspec.Struct):
 
 
 class Draft(msgspec.Struct):
-    """A draft of one's own: the commit it builds on, the branch's head, and what is pending."""
+    """A draft of one's own: the commit it builds on, the branch's head, and what is pending; ``until``: when that is
+    discarded if nothing more is saved."""
 
     branch: str
     base: str | None
@@ -251,6 +252,7 @@ class Draft(msgspec.Struct):
     behind: bool
     saved: datetime | None
     entries: list[SavePoint]
+    until: datetime | None = None
 
 
 class Saving(msgspec.Struct):

@@ -16,6 +16,7 @@ import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, ProblemBox } from "../../shell/states";
 import { isWaiting, SettleButton } from "../settle/SettleButton";
 import { tasks as tasksQuery } from "../tasks/queries";
+import { Keeping } from "./Keeping";
 import { labelled, type Pending, usePending, wrongLabel } from "./pending";
 import { SavePoints } from "./SavePoints";
 
@@ -30,6 +31,7 @@ export function PendingPage() {
       {pending.length > 0 && (
         <p className="sec">
           Saved on the server in your private draft. Closing the browser loses nothing.
+          {drafts[0]?.until && ` They are discarded on ${when(drafts[0].until)} unless you commit or save them before.`}
           {outOfReach && " The service is out of reach: what is saved there stays."}
         </p>
       )}
@@ -40,6 +42,7 @@ export function PendingPage() {
       {branches.map((branch) => (
         <CommitForm key={branch} branch={branch} waiting={pending.filter((p) => p.branch === branch)} onMade={setMade} />
       ))}
+      <Keeping shelf={key} />
     </Page>
   );
 }

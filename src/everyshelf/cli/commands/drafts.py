@@ -21,9 +21,24 @@ branch_option = click.option(
 )
 
 
+class _Days(click.ParamType[str]):
+    """A number of days, or always."""
+
+    name = "days"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        """Return the text as it is given."""
+        if value != "always" and not str(value).isdecimal():
+            self.fail(f"{value!r} is neither a number of days nor always", param, ctx)
+        return value
+
+
+DAYS = _Days()
+
+
 @click.group("draft", cls=Commands)
 def draft() -> None:
-    """Manage your draft on the server: list, save, restore, discard, commit."""
+    """Manage your draft on the server: list, save, restore, discard, commit; and how long drafts are kept."""
 
 
 def _branch(shelf: ShelfClient, desk: Desk | None, branch: str | None) -> str:
@@ -42,6 +57,7 @@ def _print_draft(found: Draft) -> None:
         terminal.say(terminal.bold("No pending changes") + f" {where}.")
         return
     saved = f", saved {terminal.when(found.saved)}" if found.saved else ""
+    saved += f", kept until {terminal.when(found.until)}" if found.until else ""
     terminal.say(
         terminal.bold(f"{terminal.count(len(found.entries), 'pending change')} in your draft") + f" {where}{saved}."
     )
@@ -113,6 +129,39 @@ def draft_points(
         state = terminal.tone(point.state, point.state)
         listing.row(str(point.point), state, (point.path, terminal.bold), size, terminal.when(point.made), taken)
     listing.show()
+
+
+@draft.command("keeping")
+@click.option("--save-points", type=DAYS, help="Keep save points that no longer count for DAYS, or always.")
+@click.option("--drafts", type=DAYS, help="Keep pending changes for DAYS after their draft was last saved, or always.")
+@shelf_options
+def draft_keeping(
+    save_points: str | None, drafts: str | None, shelf_key: str | None, address: str | None, as_json: bool
+) -> None:
+    """Show or change how long this shelf keeps save points and drafts.
+
+    A save point no longer counts once its artifact was saved again, committed or discarded. Pending changes whose time
+    is over are discarded; their save points can still be restored as long as those are kept.
+    """
+    shelf, _ = open_shelf(shelf_key, address)
+    wanted = {name: days for name, days in (("save_points", save_points), ("drafts", drafts)) if days is not None}
+    if wanted:
+        found = shelf.change_draft_keeping(**{n: None if d == "always" else int(d) for n, d in wanted.items()})
+    else:
+        found = shelf.draft_keeping()
+    if as_json:
+        terminal.print_json(_plain(found))
+        return
+    terminal.labelled("save points", _kept(found.save_points, "after they no longer count"))
+    terminal.labelled("drafts", _kept(found.drafts, "after they were last saved"))
+    if found.due_points or found.due_changes:
+        points = terminal.count(found.due_points, "save point")
+        changes = terminal.count(found.due_changes, "pending change")
+        terminal.labelled("next hour", f"{points} removed, {changes} discarded")
+
+
+def _kept(days: int | None, since: str) -> str:
+    return f"kept for {terminal.count(days, 'day')} {since}" if days is not None else "kept as long as the shelf"
 
 
 @draft.command("restore")

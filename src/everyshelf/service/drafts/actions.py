@@ -6,6 +6,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
+from django.db.models import QuerySet
 from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError
@@ -14,6 +15,7 @@ from everyshelf.core.merge.model import Side
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.context import get_trees
 from everyshelf.service.drafts.models import Draft, SavePoint
+from everyshelf.service.drafts.rules import kept_until
 from everyshelf.service.rights import Caller, require
 from everyshelf.service.shelves.actions.committing import ChangeRequest, prepare_changes
 from everyshelf.service.shelves.actions.contents import get_size
@@ -47,7 +49,7 @@ def save(caller: Caller, shelf: Shelf, branch_name: str, base: str | None, wante
     found = _commit_of(shelf, base) if base else None
     with one_act():
         draft, _ = Draft.objects.get_or_create(person=caller.person, shelf=shelf, branch=branch.name)
-        pending = {p.path: p for p in _pending(draft)}
+        pending = {p.path: p for p in pending_of(draft)}
         if not pending:
             draft.base = found if found is not None else branch.head
         root = draft.base.root if draft.base else get_trees().empty
@@ -117,7 +119,7 @@ def _add(
     )
 
 
-def _pending(draft: Draft) -> Iterable[SavePoint]:
+def pending_of(draft: Draft) -> QuerySet[SavePoint]:
     """The newest save point of each path that is neither committed nor discarded."""
     rows = SavePoint.objects.filter(draft=draft, newest=True, commit=None)
     return rows.exclude(state="discarded").order_by("path")
@@ -142,15 +144,17 @@ def get_draft(caller: Caller, shelf: Shelf, branch: str) -> Draft:
 
 def draft_json(draft: Draft) -> dict[str, Any]:
     """A draft with what is pending in it."""
-    entries = [point_json(p) for p in _pending(draft)]
+    entries = [point_json(p) for p in pending_of(draft)]
     branch = draft.shelf.branches.filter(name=draft.branch).select_related("head").first()
     head = branch.head if branch is not None else None
+    saved = max((e["made"] for e in entries), default=None)
     return {
         "branch": draft.branch,
         "base": draft.base.uid if draft.base else None,
         "head": head.uid if head else None,
         "behind": bool(entries) and (head.pk if head else None) != draft.base_id,
-        "saved": max((e["made"] for e in entries), default=None),
+        "saved": saved,
+        "until": kept_until(draft, saved),
         "entries": entries,
     }
 
@@ -186,13 +190,18 @@ def discard(caller: Caller, draft: Draft, paths: list[str] | None) -> dict[str, 
     """Give pending entries up, all without ``paths``; their save points stay and can be brought back."""
     require(caller, draft.shelf, "commit")
     with one_act():
-        pending = {p.path: p for p in _pending(draft)}
-        for path in paths if paths is not None else list(pending):
-            if path not in pending:
-                raise InvalidError(f"{path} is not pending in your draft", code="draft.missing")
-            _add(draft, path, "discarded", pending[path].content, pending[path].size)
-        draft.save(update_fields=["points_made"])
+        discard_pending(draft, paths)
     return draft_json(draft)
+
+
+def discard_pending(draft: Draft, paths: list[str] | None = None) -> None:
+    """Give pending entries up, in the act that is open."""
+    pending = {p.path: p for p in pending_of(draft)}
+    for path in paths if paths is not None else list(pending):
+        if path not in pending:
+            raise InvalidError(f"{path} is not pending in your draft", code="draft.missing")
+        _add(draft, path, "discarded", pending[path].content, pending[path].size)
+    draft.save(update_fields=["points_made"])
 
 
 def restore_point(caller: Caller, draft: Draft, number: int) -> dict[str, Any]:
@@ -218,7 +227,7 @@ def commit_draft(
     prefer: Side | None = None,
 ) -> Commit:
     """Commit pending entries, all or a selection; what is left stays. Raises as ``prepare_changes``."""
-    pending = {p.path: p for p in _pending(draft)}
+    pending = {p.path: p for p in pending_of(draft)}
     chosen = list(pending) if paths is None else paths
     missing = next((p for p in chosen if p not in pending), None)
     if missing is not None:
@@ -264,7 +273,7 @@ def _take_up(points: list[int], commit: Commit) -> None:
         for path, number in highest.items():
             older = SavePoint.objects.filter(draft=draft, path=path, number__lte=number, commit=None)
             older.exclude(state="discarded").update(commit=commit)
-        left = list(_pending(draft))
+        left = list(pending_of(draft))
         if not left:
             draft.base = None
         else:

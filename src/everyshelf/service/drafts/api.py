@@ -9,14 +9,20 @@ from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
 from rest_framework.response import Response
 
+from everyshelf.core.answers.base import as_builtins
+from everyshelf.core.answers.drafts import DraftKeeping
 from everyshelf.core.errors import InvalidError
 from everyshelf.service.drafts import actions
+from everyshelf.service.drafts.keeping import change_keeping, describe_keeping
 from everyshelf.service.drafts.parcels import unpack_into_draft
+from everyshelf.service.http.answers import answered
 from everyshelf.service.http.views import number, valid
 from everyshelf.service.shelves.actions import listing
 from everyshelf.service.shelves.api import shapes
 from everyshelf.service.shelves.api.base import ShelfView, message_of
 
+_FEWEST_DRAFT_DAYS = 7  # nobody should lose work over a holiday
+_MOST_DAYS = 3650
 BRANCH = OpenApiParameter("branch", str, required=True, description="The branch the draft is of.")
 
 
@@ -34,13 +40,15 @@ class PointOut(serializers.Serializer[Any]):
 
 
 class DraftOut(serializers.Serializer[Any]):
-    """A draft: the commit it builds on, the branch's head, and what is pending."""
+    """A draft: the commit it builds on, the branch's head, and what is pending. ``until``: when that is discarded if
+    nothing more is saved, null for never."""
 
     branch = serializers.CharField()
     base = serializers.CharField(allow_null=True)
     head = serializers.CharField(allow_null=True)
     behind = serializers.BooleanField()
     saved = serializers.DateTimeField(allow_null=True)
+    until = serializers.DateTimeField(allow_null=True)
     entries = PointOut(many=True)
 
 
@@ -82,6 +90,44 @@ class DraftCommitIn(shapes.MessageIn):
     paths = serializers.ListField(child=serializers.CharField(trim_whitespace=False), allow_null=True, default=None)
     merge = serializers.BooleanField(required=False, default=False)
     prefer = serializers.ChoiceField(["target", "source"], required=False, allow_null=True, default=None)
+
+
+class DraftKeepingIn(serializers.Serializer[Any]):
+    """Days that saved work is kept; null for as long as the shelf. What is left out stays as it is."""
+
+    strict = True
+    save_points = serializers.IntegerField(
+        required=False,
+        allow_null=True,
+        min_value=1,
+        max_value=_MOST_DAYS,
+        help_text="Save points that no longer count: the artifact was saved again, committed or discarded.",
+    )
+    drafts = serializers.IntegerField(
+        required=False,
+        allow_null=True,
+        min_value=_FEWEST_DRAFT_DAYS,
+        max_value=_MOST_DAYS,
+        help_text="Pending changes, from when their draft was last saved.",
+    )
+
+
+class DraftKeepingView(ShelfView):
+    """How long saved work is kept."""
+
+    @extend_schema(operation_id="drafts_keeping", responses=answered(DraftKeeping))
+    def get(self, request: Any, shelf: str) -> Response:
+        """Return how long save points and drafts of this shelf are kept, and how many go at the next hour."""
+        _, found = self.shelf(request, shelf)
+        return Response(as_builtins(describe_keeping(found)))
+
+    @extend_schema(operation_id="drafts_change_keeping", request=DraftKeepingIn, responses=answered(DraftKeeping))
+    def patch(self, request: Any, shelf: str) -> Response:
+        """Change how long save points and drafts are kept. Drafts whose time is over are discarded, save points that
+        no longer count are removed, within the hour."""
+        caller, found = self.shelf(request, shelf)
+        change_keeping(caller, found, valid(DraftKeepingIn, request))
+        return Response(as_builtins(describe_keeping(found)))
 
 
 class DraftsView(ShelfView):
@@ -210,5 +256,6 @@ urlpatterns = [
     path("/discard", DiscardView.as_view()),
     path("/unpack", ParcelIntoDraftView.as_view()),
     path("/restore", RestorePointView.as_view()),
+    path("/keeping", DraftKeepingView.as_view()),
     path("/commit", DraftCommitView.as_view()),
 ]

@@ -8,6 +8,8 @@ from django.db.models import Q
 
 from everyshelf.service.shelves.models import Commit, Shelf
 
+PENDING_STATES = ["new", "edited", "moved", "gone"]
+
 
 class Draft(models.Model):
     """What one person changed on one branch and did not commit yet. ``base`` is the commit it builds on."""
@@ -46,7 +48,14 @@ class SavePoint(models.Model):
         constraints = [
             models.UniqueConstraint(fields=["draft", "number"], name="one_point_per_number"),
             models.UniqueConstraint(fields=["draft", "path"], condition=Q(newest=True), name="one_newest_per_path"),
-            models.CheckConstraint(
-                condition=Q(state__in=["new", "edited", "moved", "gone", "discarded"]), name="known_point_state"
-            ),
+            models.CheckConstraint(condition=Q(state__in=[*PENDING_STATES, "discarded"]), name="known_point_state"),
         ]
+
+
+class KeepingRule(models.Model):
+    """How many days a shelf keeps what was saved; null for as long as the shelf. ``save_points``: those that no longer
+    count; ``drafts``: pending changes, from when their draft was last saved."""
+
+    shelf = models.OneToOneField(Shelf, models.CASCADE, related_name="keeping_rule")
+    save_points = models.PositiveIntegerField(null=True)
+    drafts = models.PositiveIntegerField(null=True)

@@ -7,6 +7,7 @@ import importlib
 _MODULES = (
     "everyshelf.service.jobs.housekeeping",
     "everyshelf.service.shelves.jobs",
+    "everyshelf.service.drafts.jobs",
     "everyshelf.service.origins.jobs",
     "everyshelf.service.find.jobs",
     "everyshelf.service.uses.jobs",
