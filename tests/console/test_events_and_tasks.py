@@ -28,7 +28,10 @@ class WebhookPageTests(TwoBrowsersCase):
             self.browser.see("1 program hears of what happens here: everything arrived.")
             self.put({"fares.csv": b"zone,fare\nZ1,4\n"}, "Fares of the spring")
             self.browser.see("Fares of the spring")
-            event = next(one.event["id"] for one in program.heard if one.event["type"].endswith("commit.made"))
+            heard = self.browser.wait_for(
+                lambda: [one.event for one in program.heard if "commit.made" in one.event["type"]]
+            )
+            event = heard[0]["id"]  # the page tells of it as soon as it is on its way
             self.browser.press(f"Send again {event}")
             self.browser.press(f"Show {event}")
             self.browser.see('"specversion": "1.0"')
