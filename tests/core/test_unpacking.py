@@ -140,6 +140,16 @@ class ContentTests(unittest.TestCase):
             with self.subTest(data=data[:9]):
                 self.assertIsNone(take_apart(data))
 
+    @law(200)
+    @given(st.lists(st.tuples(st.integers(0, 10**6), st.integers(0, 255)), min_size=1, max_size=12))
+    def test_broken_archives_are_left_alone_or_come_back(self, wrong: list[tuple[int, int]]) -> None:
+        data = bytearray(archive({"a.xml": sheet(900), "b.xml": sheet(700, 2)}))
+        for at, byte in wrong:  # most of them in the list of members at the end
+            data[-1 - at % 200 if at % 3 else at % len(data)] = byte
+        parts = take_apart(bytes(data))
+        if parts is not None:
+            self.assertEqual(joined(parts), bytes(data))
+
     def test_an_insertion_moves_no_other_border(self) -> None:
         rows = sheet(9_000).split(b"<row")
         new = b"<row".join([*rows[:3_000], *(b' r="new"></row>' for _ in range(40)), *rows[3_000:]])

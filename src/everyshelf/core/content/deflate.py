@@ -15,6 +15,8 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
+from everyshelf.core.errors import UnreadableError
+
 LITERALS = 256  # steps below are bytes, those from here on copies of 3 bytes and more
 SHORTEST, LONGEST = 3, 258
 _STEPS = LITERALS + LONGEST - SHORTEST + 1
@@ -40,7 +42,7 @@ _DISTANCE_STARTS = np.array(_DISTANCES, np.uint64)
 _DISTANCE_EXTRA = np.array(_DISTANCE_BITS, np.uint64)
 
 
-class NotDeflatedError(ValueError):
+class NotDeflatedError(UnreadableError):
     """The bytes are no deflated stream, or one of a form that is not taken apart."""
 
 

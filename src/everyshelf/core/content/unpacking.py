@@ -103,7 +103,7 @@ def _of_zip(data: bytes) -> list[tuple[int, int]]:
                     name, extra = _ZIP_HEAD.unpack_from(data, member.header_offset)
                     start = member.header_offset + _ZIP_HEAD.size + name + extra
                     found.append((start, start + member.compress_size))
-    except (zipfile.BadZipFile, struct.error, ValueError, NotImplementedError):
+    except (zipfile.BadZipFile, struct.error, ValueError, ArithmeticError, OSError, EOFError, RuntimeError):
         return []
     return [(start, stop) for start, stop in found if stop <= len(data)]
 
