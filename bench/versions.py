@@ -17,7 +17,7 @@ import pyarrow.parquet as pq
 import zstandard
 
 from bench.measure import Figure
-from everyshelf.core.content.compacting import compact
+from everyshelf.core.content.compacting import compact, find_unreached
 from everyshelf.core.content.new_segments import NewSegments
 from everyshelf.core.content.shrinking import Shrinker
 from everyshelf.core.content.store import ContentStore
@@ -57,7 +57,9 @@ def _stored(contents: list[bytes]) -> tuple[int, int]:
         for older, newer in itertools.pairwise(ids):
             shrinker.shrink(newer, older)
         into.finish()
-        compact(store.segments)
+        compact(store.segments, reads_back=store.reads_back_unpacked)
+        left = find_unreached(store, {bytes.fromhex(one) for one in ids})
+        compact(store.segments, drop=set(left.ids), within=frozenset(left.segments))
         for identity, data in zip(ids, contents, strict=True):
             assert store.read(identity) == data
         stored = sum(path.stat().st_size for path in Path(folder).iterdir())

@@ -1,7 +1,7 @@
 """Rewrite segments that hold much that nothing needs, and many small ones as one.
 
-A piece may lie in a place more than once: whole and as a delta, or twice because two processes took the same bytes in.
-One form of each is kept. Laws:
+A piece may lie in a place more than once: whole and as a delta, as it came and unpacked, or twice because two processes
+took the same bytes in. One form of each is kept. Laws:
 
 - A kept delta's base is kept whole, so that reading never follows more than one delta.
 - What is kept lies durably in a new segment before the old one is removed: a crash leaves both, and the next run goes
@@ -23,7 +23,7 @@ from numpy.typing import NDArray
 from everyshelf.core.content.deltas import base_of, decode_delta
 from everyshelf.core.content.directory import Directory
 from everyshelf.core.content.new_segments import NewSegments
-from everyshelf.core.content.records import RECIPE, Location, Record
+from everyshelf.core.content.records import RECIPE, UNPACKED, Location, Record
 from everyshelf.core.content.scanning import DIRECTORY, SEGMENT, directory_name, segment_names
 from everyshelf.core.content.segments import SEGMENT_BYTES, Segments
 from everyshelf.core.content.store import ContentStore, hash_of, unpacked
@@ -36,6 +36,7 @@ _SMALL = SEGMENT_BYTES // 16
 _FEW = 16
 
 Progress = Callable[[int, int], None]
+ReadsBack = Callable[[Record], bool]
 
 
 @dataclass(frozen=True)
@@ -80,6 +81,9 @@ class _Survey:
     def id_of(self, place: int) -> bytes:
         return self._row(place)[0]
 
+    def kind_of(self, place: int) -> int:
+        return self._row(place)[1].kind
+
     def read(self, place: int) -> Record:
         """The record; raises ``BrokenError`` if it is damaged."""
         return self.segments.read(self._row(place)[1])
@@ -106,14 +110,14 @@ class _Survey:
         self.dropped = [place for place, identity in dropped.items() if identity not in bases]
         self.needed[self.dropped] = False
 
-    def choose(self) -> None:
+    def choose(self, reads_back: ReadsBack | None) -> None:
         """Decide which record of each piece is needed."""
         twice = np.unique(self._sorted[1:][self._sorted[1:] == self._sorted[:-1]])
         several = (np.isin(self.prefixes, twice) | self.deltas) & self.needed
         by_id: dict[bytes, list[int]] = {}
         for place in np.flatnonzero(several).tolist():
             by_id.setdefault(self.id_of(place), []).append(place)
-        kept = _Kept(self, by_id)
+        kept = _Kept(self, by_id, reads_back)
         for places in by_id.values():
             if len(places) > 1:
                 self.needed[places] = False
@@ -125,8 +129,9 @@ class _Survey:
 class _Kept:
     """Which of several records of a piece are kept: one that reads back, and every kept delta has its base whole."""
 
-    def __init__(self, survey: _Survey, by_id: dict[bytes, list[int]]) -> None:
+    def __init__(self, survey: _Survey, by_id: dict[bytes, list[int]], reads_back: ReadsBack | None) -> None:
         self._survey = survey
+        self._reads_back = reads_back
         self._whole: set[bytes] = set()  # pieces that must stay whole
         self._as_delta: dict[bytes, int] = {}
         waiting = []
@@ -169,6 +174,9 @@ class _Kept:
         if identity in self._as_delta:
             return [self._as_delta[identity]]
         whole = [place for place in places if not self._survey.deltas[place]] or places
+        unpacked_forms = [place for place in whole if self._survey.kind_of(place) == UNPACKED]
+        if unpacked_forms and len(unpacked_forms) < len(whole):
+            whole = self._of_forms(unpacked_forms, [place for place in whole if place not in unpacked_forms])
         # In the largest segment: that is the one rewritten last.
         whole.sort(key=lambda place: -self._survey.sizes[int(self._survey.owners[place])])
         for place in whole:
@@ -176,6 +184,15 @@ class _Kept:
                 self._survey.read(place)
                 return [place]
         return places
+
+    def _of_forms(self, as_steps: list[int], as_it_came: list[int]) -> list[int]:
+        """Those that are kept unpacked if all of it reads back, else those as they came."""
+        reads_back = self._reads_back or (lambda _record: False)
+        for place in as_steps:
+            with contextlib.suppress(BrokenError):
+                if reads_back(self._survey.read(place)):
+                    return [place]
+        return [*as_it_came, *as_steps]
 
 
 def _lengths(directory: Directory, size: int) -> NDArray[np.int64]:
@@ -203,9 +220,11 @@ def compact(
     *,
     drop: set[bytes] | None = None,
     within: frozenset[str] = frozenset(),
+    reads_back: ReadsBack | None = None,
 ) -> Compacted:
     """Rewrite the segments of a place that are worth it; the caller holds ``Place.alone``. ``drop``: pieces of which
-    nothing needs what lies in the segments ``within``. A call of ``progress`` that raises leaves all as it was."""
+    nothing needs what lies in the segments ``within``. ``reads_back``: whether a content that is kept unpacked gives
+    its bytes; without it the form as it came is kept. A call of ``progress`` that raises leaves all as it was."""
     place = segments.place
     names = set(place.names())
     for name in names:
@@ -214,7 +233,7 @@ def compact(
     seen = _Survey(segments)
     if drop:
         seen.drop(drop, within)
-    seen.choose()
+    seen.choose(reads_back)
     chosen = _worth_it(seen)
     before = sum(seen.sizes)
     if not chosen:
@@ -279,9 +298,8 @@ def find_unreached(store: ContentStore, contents: set[bytes]) -> Unreached:
     seen = _Survey(store.segments)
     reached = set(contents)
     for identity in contents:
-        where = store.segments.find(identity)
-        if where is not None and where.kind == RECIPE:
-            reached.update(piece for piece, _ in store.pieces(identity.hex()))
+        if any(where.kind in (RECIPE, UNPACKED) for where in store.segments.find_forms(identity)):
+            reached |= store.stored_pieces(identity)
     for place in np.flatnonzero(seen.deltas).tolist():
         if seen.id_of(place) in reached:
             reached.add(base_of(seen.read(place)))

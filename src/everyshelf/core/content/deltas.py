@@ -17,7 +17,8 @@ import numpy as np
 import zstandard
 from numpy.typing import NDArray
 
-from everyshelf.core.content.records import BASE_BYTES, DELTA, Record
+from everyshelf.core.content.records import BASE_BYTES, DELTA, STEP_DELTA, Record
+from everyshelf.core.content.step_deltas import decode_step_delta, encode_step_delta
 from everyshelf.core.errors import BrokenError
 
 _MARKS = 16
@@ -72,6 +73,11 @@ def encode_delta(record: Record, data: bytes, base_id: bytes, base: bytes, level
     return Record(record.id, record.kind, DELTA, len(data), base_id + frame)
 
 
+def encode_steps(record: Record, data: bytes, base_id: bytes, base: bytes, level: int = QUICK) -> Record:
+    """As ``encode_delta``, where both are parts of steps."""
+    return Record(record.id, record.kind, STEP_DELTA, len(data), base_id + encode_step_delta(data, base, level))
+
+
 def base_of(record: Record) -> bytes:
     """The id of the piece that a delta needs."""
     return record.payload[:BASE_BYTES]
@@ -79,6 +85,8 @@ def base_of(record: Record) -> bytes:
 
 def decode_delta(record: Record, base: bytes) -> bytes:
     """The bytes of a delta; raises ``BrokenError`` if ``base`` is not what it was made against."""
+    if record.codec == STEP_DELTA:
+        return decode_step_delta(record.payload[BASE_BYTES:], base, record.raw_bytes)
     unpacker = zstandard.ZstdDecompressor(dict_data=_dictionary(base))
     try:
         return unpacker.decompress(record.payload[BASE_BYTES:], max_output_size=record.raw_bytes)

@@ -17,7 +17,7 @@ import zstandard
 from everyshelf.core.content.deltas import base_of, decode_delta
 from everyshelf.core.content.new_segments import NewSegments
 from everyshelf.core.content.place import Readable
-from everyshelf.core.content.records import DELTA, RECIPE, Record
+from everyshelf.core.content.records import DELTAS, RECIPE, UNPACKED, Record
 from everyshelf.core.content.scanning import SegmentContents, directory_name, iter_records, segment_names
 from everyshelf.core.content.store import ContentStore, hash_of, unpacked
 from everyshelf.core.errors import BrokenError
@@ -49,9 +49,9 @@ def heal(store: ContentStore, source: Readable, progress: Progress = lambda done
             for offset, record in iter_records(source, name):
                 progress(before + offset, total)
                 looked += 1
-                if record.codec != DELTA and _reads_back(store, record.id):
+                if record.codec not in DELTAS and _reads_back(store, record.id):
                     continue
-                if record.codec == DELTA:
+                if record.codec in DELTAS:
                     there[record.id] = record  # looked at when all that are whole are back
                 elif _is_sound(record, unpacked(record)):
                     into.append(record)
@@ -123,4 +123,4 @@ def _reads_back(store: ContentStore, identity: bytes) -> bool:
 
 def _is_sound(record: Record, data: bytes) -> bool:
     """Whether these are the bytes of its id; what a recipe names is looked at by itself."""
-    return record.kind == RECIPE or hash_of(record.kind, data) == record.id
+    return record.kind in (RECIPE, UNPACKED) or hash_of(record.kind, data) == record.id

@@ -17,7 +17,7 @@ from dataclasses import dataclass
 
 from everyshelf.core.content.directory import Directory
 from everyshelf.core.content.place import Place, Readable
-from everyshelf.core.content.records import DELTA, HEAD_BYTES, MARK, Damage, Location, Record, decode, stored_length
+from everyshelf.core.content.records import DELTAS, HEAD_BYTES, MARK, Damage, Location, Record, decode, stored_length
 from everyshelf.core.errors import StorageError
 
 SEGMENT, DIRECTORY = ".seg", ".dir"
@@ -125,7 +125,7 @@ class SegmentContents:
 
     def note(self, offset: int, record: Record) -> None:
         """Take notice of the record at ``offset``. Of a record and its delta the whole one is known."""
-        where = Location(self.name, offset, record.kind, record.raw_bytes, record.codec == DELTA)
+        where = Location(self.name, offset, record.kind, record.raw_bytes, record.codec in DELTAS)
         known = self.locations.get(record.id)
         if known is None or known.delta:
             self.locations[record.id] = where

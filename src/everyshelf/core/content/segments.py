@@ -94,13 +94,26 @@ class Segments:
                 return copy
         return None
 
+    def find_forms(self, identity: bytes) -> list[Location]:
+        """Where records of an id lie: twice, whole and as a delta, as they came and unpacked."""
+        with self._lock:
+            live = [one.locations[identity] for one in self._live.values() if identity in one.locations]
+            return [*live, *self._sealed.find_all(identity)]
+
+    def fetch_forms(self, identity: bytes) -> list[Record]:
+        """Every record of an id that reads back. Raises ``BrokenError`` where there are some and none does."""
+        places, found = self.find_forms(identity), []
+        for where in places:
+            with contextlib.suppress(BrokenError, FileNotFoundError):
+                found.append(self.read(where))
+        if places and not found:
+            raise BrokenError(f"record {identity.hex()[:12]} is damaged wherever it lies")
+        return found
+
     def _other_copy(self, identity: bytes, damaged: Location, *, complete: bool) -> Record | None:
         """One that reads back, of what is damaged in one place."""
-        with self._lock:
-            self.refresh()
-            live = [one.locations[identity] for one in self._live.values() if identity in one.locations]
-            copies = [*live, *self._sealed.find_all(identity)]
-        for where in copies:
+        self.refresh()
+        for where in self.find_forms(identity):
             if where != damaged and not (complete and where.delta):
                 with contextlib.suppress(BrokenError, FileNotFoundError):
                     return self.read(where)

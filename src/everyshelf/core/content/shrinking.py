@@ -14,8 +14,9 @@ from numpy.typing import NDArray
 
 from everyshelf.core.content.deltas import CAREFUL, QUICK, Likeness, base_of, encode_delta, marks_of
 from everyshelf.core.content.new_segments import NewSegments
-from everyshelf.core.content.records import BASE_BYTES, DELTA, Record
+from everyshelf.core.content.records import BASE_BYTES, DELTAS, Record
 from everyshelf.core.content.store import ContentStore
+from everyshelf.core.content.unpacked_versions import UnpackedVersions
 
 # A delta that saves less is not worth the second read; and the whole piece is then a nearer base for what follows.
 _WORTH = 0.5
@@ -27,20 +28,31 @@ Progress = Callable[[int, int], None]
 
 
 class Shrinker:
-    """Makes deltas of the pieces of contents against those of earlier ones. ``saved``: bytes so far."""
+    """Makes deltas of the pieces of contents against those of earlier ones."""
 
     def __init__(self, store: ContentStore, into: NewSegments) -> None:
         self._store = store
         self._into = into
+        self._unpacked = UnpackedVersions(store, into)
         self._made: dict[bytes, bytes] = {}  # pieces that are deltas since this run began, and their bases
         self._bases: set[bytes] = set()
         self._marks: OrderedDict[bytes, NDArray[np.uint64]] = OrderedDict()
-        self.saved = 0
+        self._saved = 0
+
+    @property
+    def saved(self) -> int:
+        """Bytes that this run saved."""
+        return self._saved + self._unpacked.saved
 
     def shrink(self, identity: str, older: str, progress: Progress = lambda done, total: None) -> int:
         """Make deltas of those pieces of a content that ``older`` has not got but something much like it; returns how
         many. Raises ``MissingError`` and ``BrokenError`` as reading does."""
         if self._store.lies_outside(older) or self._store.lies_outside(identity):
+            return 0
+        made = self._unpacked.shrink(identity, older, progress)
+        if made is not None:
+            return made
+        if self._store.layout(older) is not None or self._store.layout(identity) is not None:
             return 0
         before = dict.fromkeys(piece for piece, _ in self._store.pieces(older))
         pieces = dict(self._store.pieces(identity))
@@ -64,13 +76,13 @@ class Shrinker:
         if piece in self._made:
             return self._made[piece]
         record = self._fetch(piece)
-        return base_of(record) if record.codec == DELTA else piece
+        return base_of(record) if record.codec in DELTAS else piece
 
     def _shrink_piece(self, piece: bytes, likeness: Likeness, level: int) -> bool:
         if piece in self._made or piece in self._bases:
             return False
         record = self._fetch(piece)
-        if record.codec == DELTA:
+        if record.codec in DELTAS:
             return False
         data = self._store.unpack(record)
         base = likeness.most_like(data)
@@ -82,7 +94,7 @@ class Shrinker:
         self._into.append(delta)
         self._made[piece] = base
         self._bases.add(base)
-        self.saved += len(record.payload) - len(delta.payload)
+        self._saved += len(record.payload) - len(delta.payload)
         return True
 
     def _marks_of(self, base: bytes) -> NDArray[np.uint64]:

@@ -29,8 +29,9 @@ from everyshelf.core.content.deltas import base_of, decode_delta
 from everyshelf.core.content.ids import content_id
 from everyshelf.core.content.outside import NothingOutside, Outside, OutsideNote, blocks_of, parse_note, range_of_block
 from everyshelf.core.content.place import FolderPlace, Place
-from everyshelf.core.content.records import CHUNK, DELTA, OUTSIDE, RAW, RECIPE, WHOLE, ZSTD, Record
+from everyshelf.core.content.records import CHUNK, DELTAS, OUTSIDE, RAW, RECIPE, UNPACKED, WHOLE, ZSTD, Record
 from everyshelf.core.content.segments import Segments
+from everyshelf.core.content.unpacking import Layout
 from everyshelf.core.errors import BrokenError, MissingError
 
 WHOLE_BYTES = 128 * 1024
@@ -202,6 +203,8 @@ class ContentStore:
         record = self._record(identity)
         if record.kind == OUTSIDE:
             return parse_note(record.payload).stamp.size
+        if record.kind == UNPACKED:
+            return Layout.decoded(self.unpack(record)).size
         return record.raw_bytes if record.kind == WHOLE else _parse_recipe(self.unpack(record)).size
 
     def lies_outside(self, identity: str) -> bool:
@@ -253,6 +256,11 @@ class ContentStore:
             size = note.stamp.size
             yield from self._outside.read(note, min(start, size), size if stop is None else min(stop, size))
             return
+        if record.kind == UNPACKED:
+            layout = Layout.decoded(self.unpack(record))
+            stop = layout.size if stop is None else min(stop, layout.size)
+            yield from layout.range(min(start, stop), stop, lambda part: self._chunk(part, identity))
+            return
         recipe = _parse_recipe(self.unpack(record))
         stop = recipe.size if stop is None else min(stop, recipe.size)
         at = 0
@@ -292,7 +300,35 @@ class ContentStore:
             return [(record.id, record.raw_bytes)]
         if record.kind == OUTSIDE:
             return blocks_of(parse_note(record.payload).stamp.size)
+        if record.kind == UNPACKED:
+            return blocks_of(Layout.decoded(self.unpack(record)).size)
         return _parse_recipe(self.unpack(record)).chunks
+
+    def stored_pieces(self, identity: bytes) -> set[bytes]:
+        """Ids of all that a content is made of, in every form in which it is stored. Raises ``BrokenError``."""
+        found: set[bytes] = set()
+        for record in self.segments.fetch_forms(identity):
+            if record.kind == RECIPE:
+                found.update(chunk for chunk, _ in _parse_recipe(self.unpack(record)).chunks)
+            elif record.kind == UNPACKED:
+                found.update(part for _, part, _, _ in Layout.decoded(self.unpack(record)).entries)
+        return found
+
+    def layout(self, identity: str) -> Layout | None:
+        """Of which parts a content is kept unpacked; None for one that is not."""
+        record = self._record(identity)
+        return Layout.decoded(self.unpack(record)) if record.kind == UNPACKED else None
+
+    def reads_back_unpacked(self, record: Record) -> bool:
+        """Whether a record of a content that is kept unpacked gives its bytes, all of them read."""
+        digest = hashlib.sha256()
+        try:
+            layout = Layout.decoded(self.unpack(record))
+            for piece in layout.range(0, layout.size, lambda part: self._chunk(part, record.id.hex())):
+                digest.update(piece)
+        except (BrokenError, MissingError, zstandard.ZstdError):
+            return False
+        return digest.digest() == record.id
 
     def read_piece(self, identity: str, piece: bytes) -> bytes:
         """One piece of a content, checked."""
@@ -302,6 +338,9 @@ class ContentStore:
         if record.kind == OUTSIDE:
             note = parse_note(record.payload)
             return b"".join(self._outside.read(note, *range_of_block(piece, note.stamp.size)))
+        if record.kind == UNPACKED:
+            size = Layout.decoded(self.unpack(record)).size
+            return b"".join(self._pieces_of(record, identity, *range_of_block(piece, size)))
         return self._chunk(piece, identity)
 
     def _record(self, identity: str) -> Record:
@@ -314,6 +353,10 @@ class ContentStore:
             raise MissingError(f"content {identity[:12]} is not stored here", code="content.missing", content=identity)
         return record
 
+    def read_part(self, part: bytes, identity: str) -> bytes:
+        """One part of a content that is kept unpacked, checked."""
+        return self._chunk(part, identity)
+
     def fetch_piece(self, piece: bytes, *, complete: bool = False) -> Record:
         """The record of a piece of some content; ``complete``: not as a delta. Raises ``BrokenError``."""
         record = self.segments.fetch(piece, complete=complete)
@@ -323,7 +366,7 @@ class ContentStore:
 
     def unpack(self, record: Record) -> bytes:
         """The bytes of a record, unchecked; those of a delta by the one piece it needs."""
-        if record.codec != DELTA:
+        if record.codec not in DELTAS:
             return unpacked(record)
         base = self.segments.fetch(base_of(record), complete=True)
         if base is None:

@@ -64,7 +64,11 @@ def reclaim(store: ContentStore, progress: Progress, *, now: bool = False) -> Re
         return Reclaimed(0, 0, 0, _untouched(store), _damaged(error))
     try:
         done = compact(
-            store.segments, lambda part, total: progress(part, total, "segments"), drop=drop, within=condemned.segments
+            store.segments,
+            lambda part, total: progress(part, total, "segments"),
+            drop=drop,
+            within=condemned.segments,
+            reads_back=store.reads_back_unpacked,
         )
         if len(condemned):
             publish(place, [], [])
