@@ -27,6 +27,7 @@ from everyshelf.storage.home import HomePlace, open_place
 from everyshelf.storage.mirror import BucketMirror
 from everyshelf.storage.moving import move, settle, where
 from tests.support.bucket import BucketServer, breaking_off, refusing
+from tests.support.laws import law
 
 EDGES = (0, 1, 100_000, 128 * 1024, 300_000, 3 * BLOCK_BYTES + 7)
 
@@ -36,6 +37,7 @@ class KilledError(Exception):
 
 
 class AddressTests(unittest.TestCase):
+    @law(100)
     @given(
         st.from_regex(r"[a-z0-9][a-z0-9-]{1,20}[a-z0-9]", fullmatch=True),
         st.lists(st.text(st.characters(min_codepoint=33, blacklist_categories=["C", "Z"]), min_size=1, max_size=8)),

@@ -27,6 +27,7 @@ from everyshelf.storage.outside.folders import Folders
 from everyshelf.storage.outside.places import PIECE_BYTES, Found, Keys, OutsidePlace
 from everyshelf.storage.outside.web import Web
 from tests.support.bucket import CREDENTIALS, BucketServer, breaking_off, refusing
+from tests.support.laws import law
 from tests.support.web_files import WebFiles
 
 LARGE = random.Random(7).randbytes(2 * PIECE_BYTES + 17)
@@ -400,6 +401,7 @@ class BucketTests(Laws, unittest.TestCase):
         self.assertEqual(self.problem(lambda: self.read(found)).code, "destination.host")
         self.assertEqual(len(self.server.asked), asked)
 
+    @law(100)
     @given(
         st.text(st.characters(blacklist_categories=["Cs", "Cc"]), min_size=1), st.sampled_from(["", "http://h:9000"])
     )
@@ -463,6 +465,7 @@ class StoreTests(unittest.TestCase):
             ContentStore(self.folder).read(self.info.id)
         self.assertEqual(caught.exception.code, "in_place.elsewhere")
 
+    @law(100)
     @given(st.one_of(st.integers(0, 5 * PIECE_BYTES), st.integers(10**11, 10**13)))
     def test_blocks_cover_any_size_and_are_never_too_many(self, size: int) -> None:
         blocks = blocks_of(size)
