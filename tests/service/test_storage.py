@@ -111,35 +111,6 @@ class VersionsTests(StorageCase):
         self.assertEqual(terminal.json("storage", "show", "--json")["deltas"], after.deltas)
         self.assert_sound()
 
-    def test_versions_of_a_workbook_take_what_they_change(self) -> None:
-        """Kept unpacked, and the same bytes however they are asked for."""
-        versions = [workbook({n * 50: n, n * 70: "moved"}) for n in range(1, 7)]
-        for n, data in enumerate(versions):
-            commit_files(self.shelf, {"fares.xlsx": data, f"fares-{n}.xlsx": data}, f"Fares {n}")
-        self.tidy()
-        for _ in range(3):  # pieces of the form as it came are condemned, then removed
-            self.tidy()
-        self.assertLess(self.stored(), 2 * len(versions[0]))
-        for version, data in zip(self.shelf.history("fares.xlsx"), reversed(versions), strict=True):
-            ref = f"commit:{version.commit}"
-            self.assertEqual(self.shelf.read("fares.xlsx", ref), data)
-            part = httpx.get(
-                f"{self.own.address}/api/v1/shelves/{self.shelf.key}/artifact/file",
-                params={"path": "fares.xlsx", "ref": ref},
-                headers={"Authorization": f"Bearer {self.own.token()}", "Range": "bytes=40000-44999"},
-                timeout=300,
-            )
-            self.assertEqual((part.status_code, part.content), (206, data[40_000:45_000]))
-        found = self.shelf.compare_artifact("fares.xlsx", "version:5", "version:6")
-        self.assertTrue(found.findings)
-        commit_files(self.shelf, {"copy.xlsx": versions[2]}, "Sent once more")
-        self.assertEqual(self.shelf.read("copy.xlsx"), versions[2])
-        for _ in range(3):  # the bytes that came are needed no more than before
-            self.tidy()
-        self.assertLess(self.stored(), 2 * len(versions[0]))
-        self.assertEqual(self.shelf.read("copy.xlsx"), versions[2])
-        self.assert_sound()
-
     def test_branches_and_comparisons_go_on(self) -> None:
         lines = table(2)
         commit_files(self.shelf, {"t.csv": b"".join(lines)}, "One")
@@ -168,6 +139,39 @@ class VersionsTests(StorageCase):
             self.assertEqual(caught.exception.code, "content.busy")
             self.assertTrue(caught.exception.hint)
         self.tidy()
+
+
+class WorkbookTests(StorageCase):
+    """Versions of files whose parts are deflated."""
+
+    def test_versions_of_a_workbook_take_what_they_change(self) -> None:
+        """Kept unpacked, and the same bytes however they are asked for."""
+        versions = [workbook({n * 50: n, n * 70: "moved"}) for n in range(1, 7)]
+        for n, data in enumerate(versions):
+            commit_files(self.shelf, {"fares.xlsx": data, f"fares-{n}.xlsx": data}, f"Fares {n}")
+        self.tidy()
+        for _ in range(3):  # pieces of the form as it came are condemned, then removed
+            self.tidy()
+        self.assertLess(self.stored(), 2 * len(versions[0]))
+        for version, data in zip(self.shelf.history("fares.xlsx"), reversed(versions), strict=True):
+            ref = f"commit:{version.commit}"
+            self.assertEqual(self.shelf.read("fares.xlsx", ref), data)
+            part = httpx.get(
+                f"{self.own.address}/api/v1/shelves/{self.shelf.key}/artifact/file",
+                params={"path": "fares.xlsx", "ref": ref},
+                headers={"Authorization": f"Bearer {self.own.token()}", "Range": "bytes=40000-44999"},
+                timeout=300,
+            )
+            self.assertEqual((part.status_code, part.content), (206, data[40_000:45_000]))
+        found = self.shelf.compare_artifact("fares.xlsx", "version:5", "version:6")
+        self.assertTrue(found.findings)
+        commit_files(self.shelf, {"copy.xlsx": versions[2]}, "Sent once more")
+        self.assertEqual(self.shelf.read("copy.xlsx"), versions[2])
+        for _ in range(3):  # the bytes that came are needed no more than before
+            self.tidy()
+        self.assertLess(self.stored(), 2 * len(versions[0]))
+        self.assertEqual(self.shelf.read("copy.xlsx"), versions[2])
+        self.assert_sound()
 
 
 class ReclaimTests(StorageCase):
