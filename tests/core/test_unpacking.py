@@ -103,6 +103,14 @@ class StreamTests(unittest.TestCase):
         if parts is not None:
             self.assertEqual(joined(parts), packed)
 
+    def test_one_of_very_many_tiny_blocks_is_left_alone(self) -> None:
+        """Each block would have its own tables: reading such a content would take minutes."""
+        block = "010" + "10010001" + "0000000"  # not the last, codes as agreed; the letter a; its end
+        bits = block * 20_000 + "11" + block[2:]
+        stream = int(bits[::-1], 2).to_bytes((len(bits) + 7) // 8, "little")
+        self.assertEqual(zlib.decompress(stream, -15), b"a" * 20_001)
+        self.assertIsNone(take_apart(gzip_of(stream, b"a" * 20_001)))
+
     def test_what_is_not_deflated_is_refused(self) -> None:
         for data in (b"", b"\x07", bytes(100), b"\xff" * 100, deflated(b"a" * 9, (1, 15, 8, 0))[:-1]):
             with self.subTest(data=data), self.assertRaises(NotDeflatedError):

@@ -31,10 +31,7 @@ _FIXED = [8] * 144 + [9] * 112 + [7] * 24 + [8] * 8
 _MOST_CODE_BITS = 15
 _MOST_STEPS = 1 << 20  # of a block: most programs begin another one after 16 or 32 thousand
 
-# Of each step that copies: the number of its code, and what follows the code.
-_CODE_OF_LENGTH = np.zeros(LONGEST + 1, np.uint8)
-for _number, (_start, _bits) in enumerate(zip(_LENGTHS, _LENGTH_BITS, strict=True)):
-    _CODE_OF_LENGTH[_start : min(_start + (1 << _bits), LONGEST + 1)] = _number
+# The number of the code of each distance.
 _CODE_OF_DISTANCE = np.zeros(32_769, np.uint8)
 for _number, (_start, _bits) in enumerate(zip(_DISTANCES, _DISTANCE_BITS, strict=True)):
     _CODE_OF_DISTANCE[_start : _start + (1 << _bits)] = _number
@@ -43,7 +40,7 @@ _DISTANCE_EXTRA = np.array(_DISTANCE_BITS, np.uint64)
 
 
 class NotDeflatedError(UnreadableError):
-    """The bytes are no deflated stream, or one of a form that is not taken apart."""
+    """The bytes are not a deflated stream, or have a form that is not taken apart."""
 
 
 @dataclass(frozen=True)

@@ -48,20 +48,18 @@ def encode_step_delta(data: bytes, base: bytes, level: int) -> bytes:
 
 def decode_step_delta(frame: bytes, base: bytes, most: int) -> bytes:
     """The bytes of the part, ``most`` at most. Raises ``BrokenError``."""
+    unpacker = zstandard.ZstdDecompressor(dict_data=_dictionary(base))
     try:
-        plain = zstandard.ZstdDecompressor(dict_data=_dictionary(base)).decompress(
-            frame, max_output_size=2 * most + _RUNS_BYTES
-        )
+        plain = unpacker.decompress(frame, max_output_size=2 * most + _RUNS_BYTES)
         (count,) = _COUNT.unpack_from(plain)
         runs = np.frombuffer(plain, _RUN, 3 * count, _COUNT.size).reshape(3, -1).T.copy()
         ends = np.cumsum(runs[:, 1:].sum(axis=1, dtype=np.uint16), dtype=np.uint16)
         runs[:, 1] = ends - runs[:, 2]
-    except (zstandard.ZstdError, struct.error, ValueError) as error:
+        less, old = Steps.decoded(plain[_COUNT.size + runs.nbytes :]), Steps.decoded(base)
+        steps = _with_same(runs, less.steps, old.steps)
+        distances = less.distances + _following(runs, steps, old)
+    except (zstandard.ZstdError, struct.error, ValueError, IndexError) as error:
         raise BrokenError(f"a delta of steps does not fit its base: {error}") from error
-    less = Steps.decoded(plain[_COUNT.size + runs.nbytes :])
-    old = Steps.decoded(base)
-    steps = _with_same(runs, less.steps, old.steps)
-    distances = less.distances + _following(runs, steps, old)
     return Steps(steps, distances, less.borders, less.within).encoded()
 
 

@@ -40,6 +40,7 @@ AS_IT_IS, STEPS = 0, 1
 _FEWEST, _MOST = 8_192, 65_535  # steps of a part
 _FACTOR = np.uint64(0x9E3779B97F4A7C15)  # 2**64 divided by the golden ratio (Knuth, TAOCP 3, 6.4)
 _BORDER_BITS = np.uint64(64 - 14)
+_MOST_BLOCKS = 8_192  # of a content: most programs make one of 16,000 steps and more
 _SMALLEST = 4_096  # a shorter stream is not worth it
 _HEAD = struct.Struct("<IIHH")
 _BITS = struct.Struct("<H")
@@ -64,13 +65,28 @@ def is_packed(head: bytes) -> bool:
     return head.startswith((b"PK\x03\x04", _GZIP))
 
 
+@dataclass
+class _Budget:
+    """How many more blocks of a content are taken apart: each has tables of its own, and tiny ones would take hours."""
+
+    blocks: int = _MOST_BLOCKS
+
+    def spend(self) -> None:
+        """Count a block. Raises ``NotDeflatedError``."""
+        if not self.blocks:
+            raise NotDeflatedError("it has too many blocks")
+        self.blocks -= 1
+
+
 def take_apart(data: bytes) -> list[Part] | None:
     """The parts of a content; None where none of its streams can be taken apart, or not back together as they were."""
     parts: list[Part] = []
-    at = 0
+    at, budget = 0, _Budget()
     for start, stop in _streams_in(data):
+        if start < at or not budget.blocks:
+            continue
         try:
-            some = list(_parts_of(memoryview(data)[start:stop]))
+            some = list(_parts_of(memoryview(data)[start:stop], budget))
         except NotDeflatedError:
             continue
         if b"".join(put_together(some)) == data[start:stop]:
@@ -88,10 +104,9 @@ def _as_it_is(data: bytes) -> Iterator[Part]:
 
 
 def _streams_in(data: bytes) -> list[tuple[int, int]]:
-    """Where deflated streams lie, in order, none within another."""
+    """Where deflated streams lie, in order of where they begin."""
     found = _of_gzip(data) if data.startswith(_GZIP) else _of_zip(data)
-    found = sorted(one for one in found if one[1] - one[0] >= _SMALLEST)
-    return [one for k, one in enumerate(found) if not k or one[0] >= found[k - 1][1]]
+    return sorted(one for one in found if one[1] - one[0] >= _SMALLEST)
 
 
 def _of_zip(data: bytes) -> list[tuple[int, int]]:
@@ -221,7 +236,7 @@ class _Row:
             self.add(np.array([(bits >> at) & ((1 << some) - 1)], np.uint64), np.array([some], np.uint64))
 
 
-def _parts_of(stream: memoryview) -> Iterator[Part]:
+def _parts_of(stream: memoryview, budget: _Budget) -> Iterator[Part]:
     """The parts of a deflated stream. Raises ``NotDeflatedError``."""
     borders: list[tuple[int, Header | Padding | None]] = []
     blocks: list[Block] = []
@@ -230,6 +245,7 @@ def _parts_of(stream: memoryview) -> Iterator[Part]:
         if isinstance(one, Padding):
             borders += [(count, one)] if one.length else []
             continue
+        budget.spend()
         borders.append((count, one.header))
         count += len(one.steps)
         borders.append((count, None))

@@ -61,9 +61,9 @@ class _Recognising:
     def __enter__(self) -> _Recognising:
         return self
 
-    def __exit__(self, kind: object, *_: object) -> None:
+    def __exit__(self, _kind: object, error: object, *_: object) -> None:
         try:
-            if kind is None:
+            if error is None or isinstance(error, EveryShelfError):  # another branch may have what came before it
                 self._begin()
                 while self._flying:
                     self._flying.popleft().result()
