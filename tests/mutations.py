@@ -35,6 +35,8 @@ class Cut:
 
 _NETS = ("tests.core.test_nets",)
 _DAMAGE = ("tests.core.test_damage", "tests.core.test_content")
+_ONE_SHELF = ("tests.service.test_one_shelf",)
+_STORES = ("tests.core.test_stores",)
 _ACTS = ("tests.service.test_acts.WholeTests", "tests.service.test_acts.OnceTests")
 _SHELVES = ("tests.service.test_shelves",)
 _SAFETY = ("tests.cli.test_desk_safety",)
@@ -215,14 +217,44 @@ CUTS = [
     ),
     Cut("service/shelves/actions/makers.py", "line - lineage.ancestors(before.commit.pk)", "line", _COMMITS),
     # Content
-    Cut("core/content/segments.py", "        own.torn_at = self._synced_end\n", "", _DAMAGE),
+    Cut("core/content/segments.py", "        seen.torn_at = own.synced_end\n", "", _DAMAGE),
     Cut(
         "core/content/segments.py",
-        "                self._appender.sync()\n",
-        "                pass\n",
+        "            own.appender.sync()\n",
+        "            pass\n",
         (*_NETS, *_DAMAGE),
     ),
-    Cut("core/content/segments.py", "                self._forget_unsynced()\n", "", _DAMAGE),
+    Cut("core/content/segments.py", "            self._forget_unsynced(store)\n", "", _DAMAGE),
+    # Stores, and one shelf alone
+    Cut("service/keeping/one_shelf.py", "{way.shelf}.id IS NOT {shelf:d}", "{way.shelf}.id <> {shelf:d}", _ONE_SHELF),
+    Cut("service/keeping/one_shelf.py", "        _drop_strangers(records)\n", "", _ONE_SHELF),
+    Cut("service/keeping/one_shelf.py", "        _forget_words(records)\n", "", _ONE_SHELF),
+    Cut("service/keeping/one_shelf.py", "            records.execute(made)\n", "            pass\n", _ONE_SHELF),
+    Cut(
+        "core/content/gathering.py", "                self._base(base_of(record))\n", "                pass\n", _STORES
+    ),
+    Cut("core/content/store.py", "self.segments.holds(identity, into)", "self.segments.holds(identity)", _STORES),
+    Cut("core/content/compacting.py", "segments.sealed(store)", "segments.sealed()", _STORES),
+    Cut(
+        "core/content/healing.py",
+        "kept = NewSegments(place, store_of(directory.segment))",
+        "kept = NewSegments(place)",
+        _STORES,
+    ),
+    Cut(
+        "service/web/middleware.py",
+        "in_store(_store_for(request.path))",
+        "in_store(MAIN)",
+        ("tests.service.test_stores",),
+    ),
+    Cut("service/jobs/actions.py", "in_store(store)", "in_store(MAIN)", ("tests.service.test_stores",)),
+    Cut("service/keeping/needed.py", "if len(stores) > 1:", "if len(stores) > 9:", ("tests.service.test_stores",)),
+    Cut(
+        "service/keeping/needed.py",
+        "return (everything - elsewhere) |",
+        "return set() |",
+        ("tests.service.test_stores", "tests.service.test_storage"),
+    ),
     Cut(
         "core/content/records.py",
         "    if check(CHECK_BYTES, segment.encode(), head, payload) != data[_HEAD.size : HEAD_BYTES]:\n        return None\n",

@@ -58,9 +58,9 @@ class InstallationTests(unittest.TestCase):
 
     def test_versions_move_to_a_bucket_and_back(self) -> None:
         self.open()
-        self.browser.see("Versions live on the machine of the service")
+        self.browser.see("Versions live in the data folder of the service")
         self.browser.press("Move versions")
-        self.browser.type_into("Bucket and prefix", "s3://nowhere/x")
+        self.browser.type_into("Bucket and prefix, or a folder of the machine of the service", "s3://nowhere/x")
         self.browser.type_into(
             "Address of the service that has the bucket, if it is one of your own", self.server.endpoint
         )
@@ -68,7 +68,7 @@ class InstallationTests(unittest.TestCase):
         self.browser.see("The last move failed.")
         self.browser.see("s3://nowhere/x at http://127.0.0.1")
         self.browser.press("Move versions")
-        self.browser.type_into("Bucket and prefix", "s3://versions/console")
+        self.browser.type_into("Bucket and prefix, or a folder of the machine of the service", "s3://versions/console")
         self.browser.type_into(
             "Address of the service that has the bucket, if it is one of your own", self.server.endpoint
         )
@@ -76,8 +76,56 @@ class InstallationTests(unittest.TestCase):
         self.browser.press("Move")
         self.browser.see("Versions live in s3://versions/console")
         self.browser.press("Move versions")
-        self.browser.press("Back to this machine")
-        self.browser.see("Versions live on the machine of the service")
+        self.browser.press("Back to the data folder")
+        self.browser.see("Versions live in the data folder of the service")
+
+    def test_where_a_shelf_lives(self) -> None:
+        """The last one here: with several stores the page is another."""
+        self.open()
+        self.browser.press("Make a store")
+        self.browser.type_into("Name", "archive")
+        self.browser.type_into("Bucket and prefix, or a folder of the machine of the service", "elsewhere")
+        self.browser.press("Make it")
+        self.browser.see("is not a place where versions can live")
+        self.assertEqual(self.browser.axe(), [])
+        disk = str(self.kept.parent / "archive")
+        self.browser.type_into("Bucket and prefix, or a folder of the machine of the service", disk)
+        self.browser.press("Make it")
+        self.browser.see("Versions live in 2 stores.")
+        self.browser.wait_for(lambda: self.browser.texts("[aria-label=Stores] tbody td")[6:9] == ["archive", disk, "0"])
+        self.assertEqual(self.browser.axe(), [])
+        self.browser.open(f"{self.service.address}/s/fares/people")
+        self.browser.see("The bytes of this shelf live in the store main")
+        self.browser.press("Move them")
+        self.browser.choose("Store where its bytes live", "archive")
+        self.assertEqual(self.browser.axe(), [])
+        self.browser.press("Move them", within="[role=dialog]")
+        self.browser.see("The bytes of this shelf live in the store archive")
+        self.browser.see("copied when it moved there")
+        self.browser.open(f"{self.service.address}/")
+        self.browser.press("Make a shelf")
+        self.browser.type_into("Name", "Old fares")
+        self.browser.choose("Store where its bytes live", "archive")
+        self.browser.press("Make the shelf")
+        self.browser.see("Old fares")
+        client = self.service.client()
+        self.browser.wait_for(lambda: client.shelf("old-fares").info().store == "archive")
+        self.open()
+        self.browser.wait_for(lambda: self.browser.texts("[aria-label=Stores] tbody td")[8:9] == ["2"])
+        for key in ("fares", "old-fares"):
+            moving = client.shelf(key).change_store("main").moving
+            if moving is not None:
+                client.wait(moving)
+
+        def tidied() -> bool:
+            client.wait(client.tidy_storage())
+            return client.storage().stores[1].at_home + client.storage().stores[1].to_move == 0
+
+        self.browser.wait_for(tidied)
+        self.open()
+        self.browser.press("Remove archive")
+        self.browser.press("Remove it")
+        self.browser.see("Versions live in the data folder of the service")
 
     def test_the_store_is_tidied(self) -> None:
         self.open()

@@ -6,6 +6,7 @@ import gzip
 import io
 import itertools
 import random
+import struct
 import tempfile
 import unittest
 import zipfile
@@ -24,10 +25,10 @@ from everyshelf.core.content.healing import heal
 from everyshelf.core.content.new_segments import NewSegments
 from everyshelf.core.content.place import FolderPlace
 from everyshelf.core.content.records import DELTAS, RECIPE, UNPACKED, WHOLE
-from everyshelf.core.content.scanning import SEGMENT
 from everyshelf.core.content.shrinking import Shrinker
 from everyshelf.core.content.step_deltas import decode_step_delta, encode_step_delta
 from everyshelf.core.content.store import ContentStore
+from everyshelf.core.content.stores import SEGMENT
 from everyshelf.core.content.unpacking import STEPS, Part, put_together, take_apart
 from everyshelf.core.errors import BrokenError
 from tests.support.laws import law
@@ -157,6 +158,25 @@ class ContentTests(unittest.TestCase):
         parts = take_apart(bytes(data))
         if parts is not None:
             self.assertEqual(joined(parts), bytes(data))
+
+    def test_members_that_claim_the_same_bytes_come_back_once(self) -> None:
+        """A file made to break it: the central directory names one member twice, and a second within the first."""
+        packed = archive({"a.xml": sheet(3_000), "b.xml": sheet(3_000, 2)})
+        end = packed.rindex(b"PK\5\6")
+        count, size, start = struct.unpack_from("<HII", packed, end + 10)
+        directory = packed[start : start + size]
+        for shift in (0, 700):
+            with self.subTest(shift=shift):
+                again = bytearray(directory)
+                for at in (at for at in range(len(again)) if again[at : at + 4] == b"PK\1\2"):
+                    struct.pack_into("<I", again, at + 20, struct.unpack_from("<I", again, at + 20)[0] - shift)
+                wrong = bytearray(packed[:start] + directory + bytes(again) + packed[end:])
+                struct.pack_into("<HHI", wrong, len(wrong) - 14, 2 * count, 2 * count, 2 * size)
+                with zipfile.ZipFile(io.BytesIO(bytes(wrong))) as opened:
+                    self.assertEqual(len(opened.infolist()), 4)
+                parts = take_apart(bytes(wrong))
+                assert parts is not None
+                self.assertEqual(joined(parts), bytes(wrong))
 
     def test_an_insertion_moves_no_other_border(self) -> None:
         rows = sheet(9_000).split(b"<row")

@@ -10,6 +10,7 @@ import threading
 import time
 import unittest
 import uuid
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
 from pathlib import Path
 from typing import Any
@@ -161,6 +162,31 @@ class OnceTests(unittest.TestCase):
 
 class KeyTests(ServiceCase):
     """What a key stands for."""
+
+    def test_what_lies_beside_the_records_is_made_and_removed_once(self) -> None:
+        """Stores are written into a file: the second of two equal requests finds it there before the first one's answer
+        is recorded."""
+        for round in range(6):
+            name = f"twice-{self.shelf.key[-8:].lower()}-{round}"
+            for method, path, body in (
+                ("POST", "/storage/stores", {"name": name, "to": "folder"}),
+                ("DELETE", f"/storage/stores/{name}", None),
+            ):
+                one, other = self.two_at_once(method, path, body)
+                self.assertTrue(one.is_success, one.text)
+                self.assertEqual((one.status_code, one.content), (other.status_code, other.content), other.text)
+
+    def two_at_once(self, method: str, path: str, body: Any) -> list[httpx.Response]:
+        key, gate = uuid.uuid4().hex, threading.Barrier(2)
+        headers = {"Authorization": f"Bearer {self.service.token()}", "Idempotency-Key": key}
+
+        def ask(_: int) -> httpx.Response:
+            address = f"{self.service.address}/api/v1{path}"
+            gate.wait()
+            return httpx.request(method, address, json=body, headers=headers, trust_env=False, timeout=60)
+
+        with ThreadPoolExecutor(2) as pool:
+            return list(pool.map(ask, range(2)))
 
     def test_a_key_is_for_one_request(self) -> None:
         http = httpx.Client(

@@ -71,10 +71,10 @@ class SavePointTests(KeepingCase):
             "from everyshelf.core.content.ids import content_id\n"
             "from everyshelf.service.base.config import get_config\n"
             "from everyshelf.service.base.context import get_store\n"
-            "from everyshelf.service.keeping.reaching import Reach, follow_records\n"
-            "reach = Reach(get_store())\n"
-            "follow_records(get_config().database, reach, lambda *_: None)\n"
-            f"print([bytes.fromhex(one) in reach.contents for one in ({old!r}, {committed!r})])\n"
+            "from everyshelf.service.keeping.reaching import Reached, follow_records\n"
+            "reached = Reached(get_store())\n"
+            "follow_records(get_config().database, reached, lambda *_: None)\n"
+            f"print([bytes.fromhex(one) in reached.contents for one in ({old!r}, {committed!r})])\n"
         )
         self.assertEqual(said.strip(), "[False, True]")
 

@@ -43,6 +43,7 @@ CHANGE = [{"path": "new-{who}.txt", "content": "{content}"}]
 ROWS: dict[str, Row] = {
     # --- reader: see, compare, download, remark ---
     "shelves_get": Row("reader"),
+    "shelf_store_get": Row("reader"),
     "artifacts_list": Row("reader"),
     "artifacts_summary": Row("reader"),
     "artifact_get": Row("reader", query=A),
@@ -189,6 +190,7 @@ ROWS: dict[str, Row] = {
     "invitations_make": Row("owner", 201, body={"role": "reader"}),
     "invitations_withdraw": Row("owner", 204, path={"uid": "{invitation}"}),
     "members_remove": Row("owner", 204, path={"name": "guest"}),
+    "shelf_store_change": Row("owner", body={"store": "main"}),
     "shelves_change": Row("owner", body={"description": "by {who}"}),
     "tasks_change": Row("owner", body={"pattern": "SK-[0-9]+"}),
     "webhooks_list": Row("owner"),
@@ -221,6 +223,9 @@ ROWS: dict[str, Row] = {
     "query_file": Row("reader", query={"sql": "SELECT 1"}),
     "backups_list": Row("staff"),
     "backups_make": Row("staff", 400),
+    "stores_list": Row("signed in"),
+    "stores_make": Row("staff", 201, body={"name": "rights-{run}", "to": "folder"}),
+    "stores_remove": Row("staff", 404, path={"name": "nowhere"}),
     "storage_state": Row("staff"),
     "storage_tidy": Row("staff", 202),
     "storage_unused": Row("staff"),

@@ -19,11 +19,12 @@ from everyshelf.core.content.scanning import directory_name
 from everyshelf.core.content.store import ContentStore
 from everyshelf.core.errors import BrokenError, InvalidError, MissingError, OutOfReachError, RefusedError
 from everyshelf.storage import home as home_module
-from everyshelf.storage import moving
-from everyshelf.storage.addresses import BucketAddress, parse_bucket
+from everyshelf.storage.addresses import Address, BucketAddress, parse_address, parse_bucket
+from everyshelf.storage.away import Away
 from everyshelf.storage.bucket import Bucket
 from everyshelf.storage.fetched import BLOCK_BYTES
-from everyshelf.storage.home import HomePlace, open_place
+from everyshelf.storage.folder import Folder
+from everyshelf.storage.home import HomePlace, away_at, open_place
 from everyshelf.storage.mirror import BucketMirror
 from everyshelf.storage.moving import move, settle, where
 from tests.support.bucket import BucketServer, breaking_off, refusing
@@ -66,6 +67,7 @@ class AddressTests(unittest.TestCase):
 
 class HomeCase(unittest.TestCase):
     server: BucketServer
+    away: type[Away] = Bucket
 
     @classmethod
     def setUpClass(cls) -> None:
@@ -76,14 +78,18 @@ class HomeCase(unittest.TestCase):
         self.addCleanup(shutil.rmtree, self.folder)
         self.addCleanup(setattr, self.server, "fault", None)
         self.prefix = self.id().rpartition(".")[2]
-        self.address = self.server.address(self.prefix)
-        self.bucket = self.server.bucket(self.prefix)
+        self.address = self.at(self.prefix)
+        self.bucket = away_at(str(self.address))
         self.data = {}
         store = self.open()
         for number, size in enumerate(EDGES):
             data = random.Random(number).randbytes(size)
             self.data[store.put(data).id] = data
             store.segments.close()
+
+    def at(self, prefix: str) -> Address:
+        """Where segments can live away from the folder."""
+        return self.server.address(prefix)
 
     def place(self) -> HomePlace:
         return open_place(self.folder)
@@ -137,7 +143,7 @@ class MovingTests(HomeCase):
 
     def test_from_one_bucket_to_another(self) -> None:
         place = self.sent()
-        settle(place, self.server.address(f"{self.prefix}/other"))
+        settle(place, self.at(f"{self.prefix}/other"))
         self.assertEqual(move(place).segments, len(EDGES))
         self.assertEqual([one for one in self.bucket.names() if "/" not in one], ["everyshelf.json"])
         self.assertEqual(self.segments_here(), [])
@@ -174,8 +180,8 @@ class MovingTests(HomeCase):
 
     def test_a_run_that_is_killed_at_any_step_loses_nothing(self) -> None:
         steps = [
-            ("send", moving.Bucket), ("digest", moving.Bucket), ("write_stub", HomePlace), ("drop_bytes", HomePlace),
-            ("fetch", moving.Bucket), ("drop_stub", HomePlace), ("remove", moving.Bucket),
+            ("send", self.away), ("digest", self.away), ("write_stub", HomePlace), ("drop_bytes", HomePlace),
+            ("fetch", self.away), ("drop_stub", HomePlace), ("remove", self.away),
         ]  # fmt: skip
         for name, owner in steps:
             for after in (False, True):
@@ -237,15 +243,15 @@ class MovingTests(HomeCase):
         place = self.place()
         settle(place, self.address)
         gone = self.segments_here()[-1]
-        original = moving.Bucket.send
+        original = self.away.send
 
-        def send(bucket: moving.Bucket, name: str, *rest: object) -> None:
+        def send(bucket: Away, name: str, *rest: object) -> None:
             original(bucket, name, *rest)  # type: ignore[arg-type]
             if name == gone:
                 place.remove(name)
                 place.remove(directory_name(name))
 
-        with mock.patch.object(moving.Bucket, "send", send):
+        with mock.patch.object(self.away, "send", send):
             move(place)
         self.assertNotIn(gone, place.names())
         self.assertNotIn(gone, self.bucket.names())
@@ -253,10 +259,56 @@ class MovingTests(HomeCase):
     def test_what_does_not_read_back_as_it_was_sent_stays_here(self) -> None:
         place = self.place()
         settle(place, self.address)
-        with mock.patch.object(moving.Bucket, "digest", lambda *_: (1, "0")), self.assertRaises(OutOfReachError):
+        with mock.patch.object(self.away, "digest", lambda *_: (1, "0")), self.assertRaises(OutOfReachError):
             move(place)
         self.assertEqual(len(self.segments_here()), len(EDGES))
         self.assert_all()
+
+
+class FolderTests(MovingTests):
+    """The same with another folder in place of a bucket."""
+
+    away = Folder
+
+    def at(self, prefix: str) -> Address:
+        if not hasattr(self, "disk"):
+            self.disk = Path(tempfile.mkdtemp(prefix="es-disk-"))
+            self.addCleanup(shutil.rmtree, self.disk)
+        return parse_address(str(self.disk / prefix.replace("/", "-")))
+
+    def test_a_disk_that_is_not_mounted_is_out_of_reach(self) -> None:
+        place = self.sent()
+        mounted = self.disk / self.prefix
+        mounted.rename(self.disk / "elsewhere")
+        with self.subTest("nothing is there"), self.assertRaises(OutOfReachError) as caught:
+            self.open().read(next(iter(self.data)))
+        self.assertEqual(caught.exception.code, "storage.out_of_reach")
+        mounted.mkdir()  # as an empty mount point is
+        store = self.open()
+        identity = store.put(b"taken in meanwhile").id
+        store.close()
+        with self.subTest("nothing is sent into it"), self.assertRaises(OutOfReachError):
+            move(place)
+        self.assertEqual(list(mounted.iterdir()), [])
+        self.assertEqual(self.open().read(identity), b"taken in meanwhile")
+        mounted.rmdir()
+        (self.disk / "elsewhere").rename(mounted)
+        self.assertEqual(move(place).segments, 1)
+        self.assert_all()
+
+    def test_a_folder_within_the_data_folder_or_of_another_installation_is_refused(self) -> None:
+        with self.assertRaises(RefusedError):
+            settle(self.place(), parse_address(str(self.folder / "segments" / "inner")))
+        self.sent()
+        other = HomePlace(self.disk / "other", self.disk / "fetched", 10**6)
+        with self.assertRaises(RefusedError) as caught:
+            settle(other, self.address)
+        self.assertEqual(caught.exception.code, "storage.taken")
+
+    def test_what_is_read_there_is_not_copied_here(self) -> None:
+        self.sent()
+        self.assert_all()
+        self.assertLess(self.place().fetched.volume(), BLOCK_BYTES)
 
 
 class TroubleTests(HomeCase):
@@ -310,7 +362,7 @@ class TroubleTests(HomeCase):
             self.assertTrue(caught.exception.hint)
         self.server.fault = None
         with (
-            mock.patch.object(moving.Bucket, "read", lambda *_: b"other"),
+            mock.patch.object(Bucket, "read", lambda *_: b"other"),
             self.assertRaises(OutOfReachError) as caught,
         ):
             settle(self.place(), self.server.address("elsewhere"))

@@ -23,6 +23,8 @@ export interface Problem {
   merge?: string;
   /** A job that works the answer out. */
   job?: string;
+  /** The answer is there when that job has ended. */
+  again?: boolean;
 }
 
 export class ProblemError extends Error {
@@ -43,15 +45,6 @@ function csrf(): string {
 
 /** Told of a job that an answer waits for, and again when it ended: the shell shows how far it is. */
 export const WORKED_OUT = "everyshelf:worked-out";
-const WAITS_FOR_A_JOB = [
-  "merge.reading",
-  "origins.reading",
-  "uses.reading",
-  "rows.reading",
-  "findings.reading",
-  "query.working",
-  "compare.pending",
-];
 const MOST_WAITS = 20;
 const PAUSE_MS = 400;
 
@@ -92,7 +85,7 @@ async function respond(request: () => Promise<Response>, waits = 0): Promise<Res
   } catch {
     // an answer without a body of ours: the status says it
   }
-  if (WAITS_FOR_A_JOB.includes(problem.code ?? "") && problem.job && waits < MOST_WAITS) {
+  if (problem.again && problem.job && waits < MOST_WAITS) {
     await ended(problem.job);
     return respond(request, waits + 1);
   }
@@ -122,7 +115,7 @@ export const AT_ONCE = { fetch: (request: Request) => respond(() => fetch(reques
 
 /** Whether a job works the answer out, so that it is there later. */
 export function isWorkedOut(error: Error): boolean {
-  return error instanceof ProblemError && WAITS_FOR_A_JOB.includes(error.problem.code) && error.problem.job !== undefined;
+  return error instanceof ProblemError && error.problem.again === true && error.problem.job !== undefined;
 }
 
 /** What was answered. A refusal has become a ProblemError by then, so that it is there, save for answers without one. */

@@ -2584,6 +2584,31 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/store": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Say in which store the bytes of a shelf live, and how far they are there
+         * @description Say in which store the bytes of a shelf live, and how far they are there.
+         */
+        get: operations["shelf_store_get"];
+        /**
+         * Let the bytes of a shelf live in another store: what is written from now on at once, what was written before by a job
+         * @description Let the bytes of a shelf live in another store: what is written from now on at once, what was written before
+         *     by a job. For owners.
+         */
+        put: operations["shelf_store_change"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/summary": {
         parameters: {
             query?: never;
@@ -2903,12 +2928,56 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Let versions live in a bucket, or on this machine, from now on, and move them there by a job, while they are read and written
-         * @description Let versions live in a bucket, or on this machine, from now on, and move them there by a job, while they are
-         *     read and written. For administrators of the installation.
+         * Let the versions of a store live in a bucket, in another folder, or in the data folder, from now on, and move them there by a job, while they are read and written
+         * @description Let the versions of a store live in a bucket, in another folder, or in the data folder, from now on, and move
+         *     them there by a job, while they are read and written. For administrators of the installation.
          */
         post: operations["storage_move"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/storage/stores": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the stores among which whoever makes a shelf chooses
+         * @description List the stores among which whoever makes a shelf chooses.
+         */
+        get: operations["stores_list"];
+        put?: never;
+        /**
+         * Make a store
+         * @description Make a store; the place is tried first. For administrators of the installation.
+         */
+        post: operations["stores_make"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/storage/stores/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Remove a store in which nothing lives any more
+         * @description Remove a store in which nothing lives any more. For administrators of the installation.
+         */
+        delete: operations["stores_remove"];
         options?: never;
         head?: never;
         patch?: never;
@@ -4658,16 +4727,15 @@ export interface components {
             values: number;
             truncated: boolean;
         };
-        /**
-         * @description Where versions are to live: ``folder`` for this machine, or ``s3://BUCKET/PREFIX``. ``endpoint``: address of the
-         *     S3-compatible service that has the bucket. ``take_over``: use the segments of another installation that lie there.
-         */
+        /** @description Where the versions of a ``store`` (else of the main one) are to live, as for one that is made. */
         MoveInRequest: {
             to: string;
             /** @default  */
             endpoint?: string;
             /** @default false */
             take_over?: boolean;
+            /** @default main */
+            store?: string;
         };
         /** @description A tensor of one version. */
         NamedTensor: {
@@ -4878,7 +4946,7 @@ export interface components {
             /** Format: double */
             took_seconds?: number | null;
         };
-        /** @description A shelf to be made; its key is made from the name if left out. */
+        /** @description A shelf to be made; its key is made from the name if left out. ``store``: where its bytes are to live. */
         NewShelfRequest: {
             name: string;
             /** @default  */
@@ -4886,6 +4954,21 @@ export interface components {
             key?: string | null;
             /** @default false */
             open_to_all?: boolean;
+            /** @default main */
+            store?: string;
+        };
+        /**
+         * @description A store to be made: its name, and where its versions are to live: ``folder`` for the data folder, the path of
+         *     another folder, or ``s3://BUCKET/PREFIX``. ``endpoint``: address of the S3-compatible service that has the bucket.
+         *     ``take_over``: use the segments of another installation that lie there.
+         */
+        NewStoreRequest: {
+            name: string;
+            to: string;
+            /** @default  */
+            endpoint?: string;
+            /** @default false */
+            take_over?: boolean;
         };
         /** @description A tag to be made. */
         NewTagRequest: {
@@ -5292,6 +5375,10 @@ export interface components {
             /** @description What to do next. */
             hint: string;
             instance?: string;
+            /** @description A job that works the answer out. */
+            job?: string;
+            /** @description The answer is there when that job has ended. */
+            again?: boolean;
             /** @description Number of the request, for the log of the service. */
             request?: string;
             /** @description What is wrong with which field. */
@@ -5763,6 +5850,8 @@ export interface components {
             description: string;
             open_to_all: boolean;
             main_branch: string;
+            /** @description Where its bytes live; main unless it was said otherwise. */
+            store: string;
             /** Format: date-time */
             created: string;
             role: string | null;
@@ -5774,6 +5863,15 @@ export interface components {
             proposals: number;
             /** @description Those that are open. */
             experiments: number;
+        };
+        /** @description The store where the bytes of a shelf are to live. */
+        ShelfStoreInRequest: {
+            store: string;
+        };
+        /** @description The store where the bytes of a shelf live, and the newest job that copied them. */
+        ShelfStoreOut: {
+            store: string;
+            moving: components["schemas"]["JobOut"] | null;
         };
         /** @description One side's version of an artifact (null where no commit made it), its content and its size in bytes. */
         Side: {
@@ -5846,9 +5944,10 @@ export interface components {
          *     what they change of another. ``saved``: bytes those have saved since the first run. ``waiting``: bytes of versions
          *     that no run has looked at. ``unreached``: contents that were sent and that no record names; ``unreached_bytes``:
          *     theirs; ``frees``: when the first of them goes. ``hours``: how often it runs by itself, 0 for never. ``tidied``:
-         *     when it last ran to its end. ``job``: the newest. ``home``: the bucket where versions live, empty for this machine;
-         *     ``at_home``: bytes that live there, ``to_move``: those that wait to be moved; ``fetched``: bytes of the bucket kept
-         *     on this machine; ``moving``: the newest job that moves.
+         *     when it last ran to its end. ``job``: the newest. ``home``: the bucket or the folder where the versions of the main
+         *     store live, empty for the data folder; ``at_home``: bytes that live there, ``to_move``: those that wait to be moved;
+         *     ``fetched``: bytes of buckets kept on this machine; ``moving``: the newest job that moves; ``stores``: all of them,
+         *     the main one first.
          */
         StorageOut: {
             versions: number;
@@ -5870,6 +5969,23 @@ export interface components {
             to_move: number;
             fetched: number;
             moving: components["schemas"]["JobOut"] | null;
+            stores: components["schemas"]["StoreOut"][];
+        };
+        /** @description A store where bytes of shelves can live. */
+        StoreName: {
+            name: string;
+        };
+        /**
+         * @description A store, for administrators. ``home``: the bucket or the folder where its versions live, empty for the data
+         *     folder; ``shelves``: how many live there; ``at_home``: bytes that live there, ``to_move``: those that wait to be
+         *     moved.
+         */
+        StoreOut: {
+            name: string;
+            home: string;
+            shelves: number;
+            at_home: number;
+            to_move: number;
         };
         /** @description Two versions of one table. ``details``: the first rows that differ. Of a sheet also ``formulas``, by column how many formulas changed, ``recalculated`` (cells whose formula stayed and whose value did not), and its ``grid``. */
         TableAnswer: {
@@ -7402,6 +7518,7 @@ export interface operations {
                      *         "description": "Timetable, fares and flows of the ferry company.",
                      *         "open_to_all": false,
                      *         "main_branch": "main",
+                     *         "store": "main",
                      *         "created": "2026-03-02T08:15:00Z",
                      *         "role": "author",
                      *         "branches": 1,
@@ -7434,7 +7551,8 @@ export interface operations {
                  *       "name": "skerry-line",
                  *       "description": "Timetable, fares and flows of the ferry company.",
                  *       "key": "skerry-line",
-                 *       "open_to_all": false
+                 *       "open_to_all": false,
+                 *       "store": "main"
                  *     }
                  */
                 "application/json": components["schemas"]["NewShelfRequest"];
@@ -7454,6 +7572,7 @@ export interface operations {
                      *       "description": "Timetable, fares and flows of the ferry company.",
                      *       "open_to_all": false,
                      *       "main_branch": "main",
+                     *       "store": "main",
                      *       "created": "2026-03-02T08:15:00Z",
                      *       "role": "author",
                      *       "branches": 1,
@@ -7499,6 +7618,7 @@ export interface operations {
                      *       "description": "Timetable, fares and flows of the ferry company.",
                      *       "open_to_all": false,
                      *       "main_branch": "main",
+                     *       "store": "main",
                      *       "created": "2026-03-02T08:15:00Z",
                      *       "role": "author",
                      *       "branches": 1,
@@ -7554,6 +7674,7 @@ export interface operations {
                      *       "description": "Timetable, fares and flows of the ferry company.",
                      *       "open_to_all": false,
                      *       "main_branch": "main",
+                     *       "store": "main",
                      *       "created": "2026-03-02T08:15:00Z",
                      *       "role": "author",
                      *       "branches": 1,
@@ -17892,6 +18013,113 @@ export interface operations {
             507: components["responses"]["Problem507"];
         };
     };
+    shelf_store_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "store": "main",
+                     *       "moving": {
+                     *         "job": "5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7",
+                     *         "kind": "dataset",
+                     *         "shelf": "skerry-line",
+                     *         "state": "waiting",
+                     *         "done": 1,
+                     *         "total": 1,
+                     *         "note": "Fares of the spring",
+                     *         "result": {},
+                     *         "problem": null,
+                     *         "created": "2026-03-02T08:15:00Z",
+                     *         "ended": "2026-03-02T08:15:00Z",
+                     *         "parameters": {
+                     *           "depth": 8
+                     *         }
+                     *       }
+                     *     }
+                     */
+                    "application/json": components["schemas"]["ShelfStoreOut"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+        };
+    };
+    shelf_store_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "store": "main"
+                 *     }
+                 */
+                "application/json": components["schemas"]["ShelfStoreInRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "store": "main",
+                     *       "moving": {
+                     *         "job": "5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7",
+                     *         "kind": "dataset",
+                     *         "shelf": "skerry-line",
+                     *         "state": "waiting",
+                     *         "done": 1,
+                     *         "total": 1,
+                     *         "note": "Fares of the spring",
+                     *         "result": {},
+                     *         "problem": null,
+                     *         "created": "2026-03-02T08:15:00Z",
+                     *         "ended": "2026-03-02T08:15:00Z",
+                     *         "parameters": {
+                     *           "depth": 8
+                     *         }
+                     *       }
+                     *     }
+                     */
+                    "application/json": components["schemas"]["ShelfStoreOut"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
     artifacts_summary: {
         parameters: {
             query?: {
@@ -18981,7 +19209,16 @@ export interface operations {
                      *         "parameters": {
                      *           "depth": 8
                      *         }
-                     *       }
+                     *       },
+                     *       "stores": [
+                     *         {
+                     *           "name": "skerry-line",
+                     *           "home": "",
+                     *           "shelves": 1,
+                     *           "at_home": 1,
+                     *           "to_move": 1
+                     *         }
+                     *       ]
                      *     }
                      */
                     "application/json": components["schemas"]["StorageOut"];
@@ -19004,7 +19241,8 @@ export interface operations {
                  * @example {
                  *       "to": "data/fares.csv",
                  *       "endpoint": "",
-                 *       "take_over": false
+                 *       "take_over": false,
+                 *       "store": "main"
                  *     }
                  */
                 "application/json": components["schemas"]["MoveInRequest"];
@@ -19041,6 +19279,108 @@ export interface operations {
             400: components["responses"]["Problem400"];
             401: components["responses"]["Problem401"];
             403: components["responses"]["Problem403"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
+    stores_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "name": "archive"
+                     *       }
+                     *     ]
+                     */
+                    "application/json": components["schemas"]["StoreName"][];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+        };
+    };
+    stores_make: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "name": "archive",
+                 *       "to": "data/fares.csv",
+                 *       "endpoint": "",
+                 *       "take_over": false
+                 *     }
+                 */
+                "application/json": components["schemas"]["NewStoreRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "name": "archive",
+                     *       "home": "",
+                     *       "shelves": 1,
+                     *       "at_home": 1,
+                     *       "to_move": 1
+                     *     }
+                     */
+                    "application/json": components["schemas"]["StoreOut"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
+    stores_remove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example archive */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
             409: components["responses"]["Problem409"];
             507: components["responses"]["Problem507"];
         };

@@ -75,7 +75,7 @@ def new_client(address: str, token: str | None = None, timeout_seconds: float = 
     with _without("trio"):  # the transport is loaded when a client is made
         from everyshelf.client import Client
 
-        return Client(address, token, timeout_seconds=timeout_seconds, working=lambda: bar("Merging"))
+        return Client(address, token, timeout_seconds=timeout_seconds, working=lambda: bar("Working it out"))
 
 
 @contextmanager

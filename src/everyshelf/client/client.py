@@ -18,6 +18,8 @@ from everyshelf.client.models import (
     SeenInvitation,
     Shelf,
     Storage,
+    StoreName,
+    StoreState,
     Token,
     UnusedContent,
     UnusedPage,
@@ -136,12 +138,26 @@ class Client:
         """Begin to keep new versions as what they change, and to free what is not needed; see ``wait``."""
         return self._transport.send("POST", "storage/tidy", None, Job)
 
-    def move_storage(self, to: str, *, endpoint: str = "", take_over: bool = False) -> Job:
-        """Let versions live at ``to`` (``folder``, or ``s3://BUCKET/PREFIX``) from now on, and begin to move them; see
-        ``wait``. ``endpoint``: address of the S3-compatible service that has the bucket. ``take_over``: use the
-        segments of another installation that lie there."""
-        asked = {"to": to, "endpoint": endpoint, "take_over": take_over}
+    def move_storage(self, to: str, *, store: str = "main", endpoint: str = "", take_over: bool = False) -> Job:
+        """Let the versions of a store live at ``to`` (``folder`` for the data folder, the path of another folder, or
+        ``s3://BUCKET/PREFIX``) from now on, and begin to move them; see ``wait``. ``endpoint``: address of the
+        S3-compatible service that has the bucket. ``take_over``: use the segments of another installation that lie
+        there."""
+        asked = {"to": to, "endpoint": endpoint, "take_over": take_over, "store": store}
         return self._transport.send("POST", "storage/move", asked, Job)
+
+    def stores(self) -> list[str]:
+        """The names of the stores where bytes of shelves can live, ``main`` first."""
+        return [one.name for one in self._transport.get("storage/stores", list[StoreName])]
+
+    def make_store(self, name: str, to: str, *, endpoint: str = "", take_over: bool = False) -> StoreState:
+        """Make a store whose versions live at ``to`` (see ``move_storage``), which is tried first."""
+        asked = {"name": name, "to": to, "endpoint": endpoint, "take_over": take_over}
+        return self._transport.send("POST", "storage/stores", asked, StoreState)
+
+    def remove_store(self, name: str) -> None:
+        """Remove a store in which nothing lives any more."""
+        self._transport.send("DELETE", f"storage/stores/{quote(name, safe='')}")
 
     def wait(self, job: Job, on_progress: Progress | None = None) -> Job:
         """Wait until a job ended; raises ``ProblemError`` if it failed or was cancelled."""
@@ -170,10 +186,16 @@ class Client:
         return self._transport.get("shelves", list[Shelf])
 
     def make_shelf(
-        self, name: str, *, description: str = "", key: str | None = None, open_to_all: bool = False
+        self,
+        name: str,
+        *,
+        description: str = "",
+        key: str | None = None,
+        open_to_all: bool = False,
+        store: str = "main",
     ) -> Shelf:
-        """A new shelf, usable at once."""
-        body = {"name": name, "description": description, "key": key, "open_to_all": open_to_all}
+        """A new shelf, usable at once. ``store``: where its bytes are to live."""
+        body = {"name": name, "description": description, "key": key, "open_to_all": open_to_all, "store": store}
         return self._transport.send("POST", "shelves", body, Shelf)
 
     def shelf(self, key: str) -> ShelfClient:

@@ -26,6 +26,7 @@ class Shelf(msgspec.Struct):
     open_to_all: bool = False
     proposals: int = 0
     experiments: int = 0
+    store: str = "main"
 
 
 class Branch(msgspec.Struct):
@@ -155,15 +156,39 @@ class Backups(msgspec.Struct):
     job: Job | None = None
 
 
+class StoreName(msgspec.Struct):
+    """A store where bytes of shelves can live."""
+
+    name: str
+
+
+class StoreState(msgspec.Struct):
+    """A store, for those who run the installation: ``home`` is the bucket or the folder where its versions live (empty:
+    the data folder), ``at_home``: bytes that live there, ``to_move``: bytes that wait to be moved there."""
+
+    name: str
+    home: str = ""
+    shelves: int = 0
+    at_home: int = 0
+    to_move: int = 0
+
+
+class ShelfStore(msgspec.Struct):
+    """The store where the bytes of a shelf live, and the newest job that copied them."""
+
+    store: str
+    moving: Job | None = None
+
+
 class Storage(msgspec.Struct):
     """What the store of an installation holds, in bytes.
 
     ``versions_bytes``: all versions written out; ``stored``: what they take; ``deltas``: how many pieces are kept as
     what they change, and ``saved`` what that has saved; ``waiting``: versions that tidying has not looked at;
     ``unreached``: contents that were sent and never used, and ``frees`` when the first of them goes; ``hours``: how
-    often it runs (0: only when asked), ``tidied`` when it last did, and its newest job; ``home``: the bucket where
-    versions live (empty: the machine of the service), ``at_home``: bytes that live there, ``to_move``: bytes that wait
-    to be moved there, ``fetched``: bytes of the bucket kept on that machine, and the newest job that moves.
+    often it runs (0: only when asked), ``tidied`` when it last did, and its newest job; ``home``: where the versions of
+    the main store live (empty: in the data folder), ``at_home``: bytes that live there, ``to_move``: bytes that wait to
+    be moved there, ``fetched``: bytes of buckets kept on that machine, the newest job that moves, and all ``stores``.
     """
 
     versions: int
@@ -183,6 +208,7 @@ class Storage(msgspec.Struct):
     to_move: int = 0
     fetched: int = 0
     moving: Job | None = None
+    stores: list[StoreState] = []
 
 
 class UnusedContent(msgspec.Struct):

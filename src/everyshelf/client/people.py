@@ -7,7 +7,7 @@ from urllib.parse import quote
 
 import msgspec
 
-from everyshelf.client.models import Invitation, LogEntry, MadeInvitation, Member, Shelf
+from everyshelf.client.models import Invitation, LogEntry, MadeInvitation, Member, Shelf, ShelfStore
 from everyshelf.client.part import ShelfPart
 from everyshelf.client.transport import Transport
 
@@ -29,6 +29,14 @@ class PeoplePart(ShelfPart):
         wanted = {"name": name, "description": description, "open_to_all": open_to_all}
         body = {field: value for field, value in wanted.items() if value is not None}
         return self._transport.send("PATCH", self._base, body, Shelf)
+
+    def store(self) -> ShelfStore:
+        """The store where the bytes of the shelf live."""
+        return self._transport.get(f"{self._base}/store", ShelfStore)
+
+    def change_store(self, store: str) -> ShelfStore:
+        """Let the bytes of the shelf live in another store; a job copies what was written before (``Client.wait``)."""
+        return self._transport.send("PUT", f"{self._base}/store", {"store": store}, ShelfStore)
 
     def members(self) -> list[Member]:
         """Who has a role, owners first."""

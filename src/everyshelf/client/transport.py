@@ -15,17 +15,7 @@ from everyshelf.client.errors import ProblemError, UnreachableError
 
 T = TypeVar("T")
 _TRIES = 4
-# An answer that a job works out first, and how often one is waited for: what it was about may move on meanwhile.
-_WORKED_OUT = (
-    "merge.reading",
-    "origins.reading",
-    "uses.reading",
-    "rows.reading",
-    "findings.reading",
-    "query.working",
-    "compare.pending",
-    "commit.working",
-)
+# How often an answer is waited for that a job works out first: what it was about may move on meanwhile.
 _MOST_WAITS = 20
 _PIECE_BYTES = 1024 * 1024
 
@@ -118,7 +108,7 @@ class Transport:
                 try:
                     return self._sent(method, path, **arguments)
                 except ProblemError as error:
-                    if error.code not in _WORKED_OUT:
+                    if not error.problem.get("again"):
                         raise
                     waited = True
                     self._wait(str(error.problem.get("job")))

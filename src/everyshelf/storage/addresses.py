@@ -1,15 +1,19 @@
-"""Addresses of buckets: ``s3://BUCKET/PREFIX``, with ``?endpoint=https://HOST`` for a service of one's own."""
+"""Addresses of where segments live away from the data folder: ``s3://BUCKET/PREFIX``, with
+``?endpoint=https://HOST`` for a service of one's own, and ``/FOLDER``, written down as ``file:///FOLDER``."""
 
 from __future__ import annotations
 
+import os
 import re
 from dataclasses import dataclass
-from urllib.parse import parse_qs, quote, urlsplit
+from pathlib import Path
+from urllib.parse import parse_qs, quote, unquote, urlsplit
 
 from everyshelf.core.errors import InvalidError
 
 _BUCKET = re.compile(r"[a-z0-9][a-z0-9.-]{1,61}[a-z0-9]")
 _DEFAULT_HOST = "s3.amazonaws.com"
+_FILE = "file://"
 
 
 @dataclass(frozen=True)
@@ -40,6 +44,24 @@ class BucketAddress:
         return parts.hostname or "", parts.port or (443 if parts.scheme == "https" else 80)
 
 
+@dataclass(frozen=True)
+class FolderAddress:
+    """A folder of this machine, of another disk or of the network."""
+
+    path: Path
+
+    def __str__(self) -> str:
+        return f"{_FILE}{quote(str(self.path))}"
+
+    @property
+    def told(self) -> str:
+        """The address for people."""
+        return str(self.path)
+
+
+Address = BucketAddress | FolderAddress
+
+
 def is_bucket(place: object) -> bool:
     """Whether a place, as it was named, is meant to be a bucket and not a folder."""
     return str(place).startswith("s3://")
@@ -65,6 +87,22 @@ def parse_bucket(address: str, endpoint: str = "") -> BucketAddress:
     if any(not c.isprintable() for c in prefix):
         raise _invalid(address, "its prefix holds signs that cannot be printed")
     return BucketAddress(parts.netloc, prefix, named)
+
+
+def parse_address(address: str, endpoint: str = "") -> Address:
+    """Read the address of a bucket, or a path from the root. Raises ``InvalidError``."""
+    written = address.strip()
+    path = unquote(written.removeprefix(_FILE)) if written.startswith(_FILE) else written
+    if is_bucket(written):
+        return parse_bucket(address, endpoint)
+    if not path.startswith("/") or path.strip("/") == "" or any(not c.isprintable() for c in path):
+        raise InvalidError(
+            f"{address!r} is not a place where versions can live",
+            code="storage.address",
+            hint="Write folder for the data folder, the path of another folder from the root "
+            "(/srv/every-shelf-archive), or s3://BUCKET/PREFIX.",
+        )
+    return FolderAddress(Path(os.path.realpath(path)))  # which takes links in a circle as they are
 
 
 def _invalid(address: str, why: str) -> InvalidError:

@@ -9,15 +9,14 @@ from __future__ import annotations
 import functools
 import os
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NoReturn, TypeVar
 
-from blake3 import blake3
-
-from everyshelf.core.errors import OutOfReachError, StorageError
+from everyshelf.core.errors import OutOfReachError
 from everyshelf.storage.addresses import BucketAddress
+from everyshelf.storage.away import PIECE_BYTES, Away, Progress
 
 if TYPE_CHECKING:
     from botocore.exceptions import ClientError
@@ -25,7 +24,6 @@ if TYPE_CHECKING:
 _TRIES = 3
 _PAUSE_SECONDS = 5
 _CONNECT_SECONDS, _READ_SECONDS = 5, 60
-_PART_BYTES = 16 * 1024 * 1024
 _MOST_AT_ONCE = 1000  # of objects removed by one call
 _ABSENT = ("404", "NoSuchKey", "NotFound")
 
@@ -33,14 +31,13 @@ _ABSENT = ("404", "NoSuchKey", "NotFound")
 _away: dict[str, tuple[float, OutOfReachError]] = {}
 
 Result = TypeVar("Result")
-Progress = Callable[[int], None]
 
 
-class Bucket:
-    """The objects below the prefix of an address. Safe to use from several threads and after a fork."""
+class Bucket(Away):
+    """The objects below the prefix of an address."""
 
     def __init__(self, address: BucketAddress) -> None:
-        self.address = address
+        self.address: BucketAddress = address
 
     def require_answering(self) -> None:
         """Raise ``OutOfReachError`` at once if the service was found not to answer moments ago: whoever reads for a
@@ -94,7 +91,7 @@ class Bucket:
         from boto3.s3.transfer import TransferConfig
 
         # In this thread: whoever is told of progress may raise, and holds a connection to the records.
-        how = TransferConfig(multipart_threshold=_PART_BYTES, multipart_chunksize=_PART_BYTES, use_threads=False)
+        how = TransferConfig(multipart_threshold=PIECE_BYTES, multipart_chunksize=PIECE_BYTES, use_threads=False)
 
         def put() -> None:
             sent = 0
@@ -107,42 +104,6 @@ class Bucket:
             self._client().upload_file(str(path), **self._key(name), Config=how, Callback=told)
 
         self._tried(put, tries=2)
-
-    def pieces(self, name: str) -> Iterator[bytes]:
-        """An object from beginning to end; raises ``FileNotFoundError``."""
-        at = 0
-        while piece := self.read(name, at, _PART_BYTES):
-            yield piece
-            at += len(piece)
-            if len(piece) < _PART_BYTES:
-                return
-
-    def digest(self, name: str) -> tuple[int, str]:
-        """Length of an object and the BLAKE3 of what is read back, in hex; raises ``FileNotFoundError``."""
-        digest, size = blake3(), 0
-        for piece in self.pieces(name):
-            digest.update(piece)
-            size += len(piece)
-        return size, digest.hexdigest()
-
-    def fetch(self, name: str, path: Path, progress: Progress = lambda done: None) -> tuple[int, str]:
-        """Write an object to a file, durably; gives its length and BLAKE3. Raises ``FileNotFoundError``."""
-        digest, size = blake3(), 0
-        try:
-            with path.open("wb") as file:
-                for piece in self.pieces(name):
-                    digest.update(piece)
-                    size += file.write(piece)
-                    progress(size)
-                file.flush()
-                os.fsync(file.fileno())
-        except FileNotFoundError:
-            path.unlink(missing_ok=True)
-            raise
-        except OSError as error:
-            path.unlink(missing_ok=True)
-            raise StorageError(f"{path} could not be written: {error.strerror}") from error
-        return size, digest.hexdigest()
 
     def remove(self, names: list[str]) -> None:
         """Remove objects; nothing happens for those that are gone already."""

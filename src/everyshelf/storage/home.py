@@ -1,11 +1,12 @@
-"""The place of a store whose sealed segments may live in a bucket.
+"""The place of stores whose sealed segments may live elsewhere: in a bucket, or in another folder.
 
 The folder stays what everything is agreed on in: processes append to segments in it (what was acknowledged is durable
-there), and it holds the directories, the locks and the notes. A segment that was sent to a bucket and read back leaves
-a *stub* in its place: a small file that says where its bytes are, how many, and their BLAKE3. A segment lies in the
+there), and it holds the directories, the locks and the notes. A segment that was sent away and read back leaves a
+*stub* in its place: a small file that says where its bytes are, how many, and their BLAKE3. A segment lies in the
 folder, or has a stub, or for a moment both; never neither while anything needs it.
 
-Where new segments go is the *home*: this folder, or a bucket. What lies elsewhere is moved by ``moving``.
+Where the segments of a store (``core.content.stores``) are to live is its *home*: this folder, or an address. What lies
+elsewhere is moved by ``moving``.
 """
 
 from __future__ import annotations
@@ -22,14 +23,16 @@ from pathlib import Path
 import msgspec
 
 from everyshelf.core.content.place import Appender, FolderPlace
-from everyshelf.core.content.scanning import SEGMENT, directory_name
+from everyshelf.core.content.scanning import directory_name
+from everyshelf.core.content.stores import MAIN, SEGMENT
 from everyshelf.core.errors import BrokenError, OutOfReachError, StorageError
-from everyshelf.storage.addresses import BucketAddress, parse_bucket
+from everyshelf.storage.addresses import Address, FolderAddress, parse_address
+from everyshelf.storage.away import Away
 from everyshelf.storage.bucket import Bucket
 from everyshelf.storage.fetched import BLOCK_BYTES, Fetched
+from everyshelf.storage.folder import OWNER, Folder
 
 STUB = ".away"
-OWNER = "everyshelf.json"
 _HOME, _MOVING = ".home", ".moving"
 _LOOKS = 3
 _CACHE_BYTES = 4 * 1024**3
@@ -37,16 +40,36 @@ _LONG_BYTES = 2 * BLOCK_BYTES  # longer reads go past what is kept: they read a 
 
 
 class Home(msgspec.Struct, frozen=True):
-    """Where sealed segments are to live: the address of a bucket, or empty for the folder. ``installation`` is the name
-    under which a bucket knows this folder."""
+    """Where sealed segments are to live: by store an address, or empty for the folder. ``address`` is that of the main
+    store. ``installation`` is the name under which a bucket knows this folder."""
 
     installation: str
     address: str = ""
+    stores: dict[str, str] = {}
 
     @property
-    def bucket(self) -> BucketAddress | None:
-        """The bucket, or None for the folder."""
-        return parse_bucket(self.address) if self.address else None
+    def names(self) -> list[str]:
+        """The stores, the main one first."""
+        return [MAIN, *sorted(self.stores)]
+
+    def address_of(self, store: str) -> str:
+        """Where the segments of a store are to live; of one that is not known: in the folder."""
+        return self.address if store == MAIN else self.stores.get(store, "")
+
+    def lives(self, store: str = MAIN) -> Address | None:
+        """The same as what it says; None for the folder."""
+        address = self.address_of(store)
+        return parse_address(address) if address else None
+
+    def settled(self, store: str, address: str) -> Home:
+        """This, with that store living there."""
+        if store == MAIN:
+            return Home(self.installation, address, self.stores)
+        return Home(self.installation, self.address, {**self.stores, store: address})
+
+    def without(self, store: str) -> Home:
+        """This, without that store."""
+        return Home(self.installation, self.address, {k: v for k, v in self.stores.items() if k != store})
 
 
 class Stub(msgspec.Struct, frozen=True):
@@ -58,7 +81,7 @@ class Stub(msgspec.Struct, frozen=True):
 
 
 class Owner(msgspec.Struct, frozen=True):
-    """Whose segments lie below a prefix of a bucket."""
+    """Whose segments lie at an address."""
 
     installation: str
 
@@ -105,27 +128,27 @@ class HomePlace(FolderPlace):
         """Let sealed segments live there from now on."""
         self.write_note(_HOME, msgspec.json.encode(home))
 
-    def claim(self, bucket: Bucket, installation: str, *, take_over: bool = False) -> str:
-        """Give the name of the installation whose segments the bucket holds: this one's from now on, where it held none
-        or its segments are to be taken over."""
-        owner = self.owner(bucket)
+    def claim(self, away: Away, installation: str, *, take_over: bool = False) -> str:
+        """Give the name of the installation whose segments lie there: this one's from now on, where there were none or
+        they are to be taken over."""
+        owner = self.owner(away)
         if owner and not take_over:
             return owner
-        bucket.write(OWNER, msgspec.json.encode(Owner(installation)))
-        return self.owner(bucket)
+        away.write(OWNER, msgspec.json.encode(Owner(installation)))
+        return self.owner(away)
 
     @staticmethod
-    def owner(bucket: Bucket) -> str:
-        """The name of the installation whose segments a bucket holds; empty for none."""
+    def owner(away: Away) -> str:
+        """The name of the installation whose segments lie there; empty for none."""
         try:
-            return msgspec.json.decode(bucket.read(OWNER, 0, 4096), type=Owner).installation
+            return msgspec.json.decode(away.read(OWNER, 0, 4096), type=Owner).installation
         except FileNotFoundError:
             return ""
         except msgspec.DecodeError as error:
             raise OutOfReachError(
-                f"{OWNER} in {bucket.address.told}, which says whose segments lie there, is damaged",
+                f"{OWNER} in {away.address.told}, which says whose segments lie there, is damaged",
                 code="storage.owner",
-                hint="Use another prefix.",
+                hint="Use another prefix, or another folder.",
             ) from error
 
     # --- stubs -------------------------------------------------------------
@@ -186,7 +209,7 @@ class HomePlace(FolderPlace):
     def own(self, name: str) -> Appender | None:
         appender = super().own(name)
         if appender is None and not self.lies_here(name) and self.stub(name) is not None:
-            return _Away(name)
+            return _SentAway(name)
         return appender
 
     def size(self, name: str) -> int:
@@ -210,17 +233,17 @@ class HomePlace(FolderPlace):
         raise FileNotFoundError(name)
 
     def _read_away(self, name: str, stub: Stub, offset: int, length: int) -> bytes:
-        bucket = bucket_at(stub.address)
+        away = away_at(stub.address)
         end = min(offset + length, stub.size)
         if end <= offset:
             return b""
-        if end - offset >= _LONG_BYTES:
-            return _read(bucket, name, offset, end - offset)
+        if end - offset >= _LONG_BYTES or isinstance(away, Folder):
+            return _read(away, name, offset, end - offset)
         pieces = []
         for number in range(offset // BLOCK_BYTES, (end - 1) // BLOCK_BYTES + 1):
             start = number * BLOCK_BYTES
             wanted = min(BLOCK_BYTES, stub.size - start)
-            block = self.fetched.block(name, number, functools.partial(_read, bucket, name, start, wanted))
+            block = self.fetched.block(name, number, functools.partial(_read, away, name, start, wanted))
             pieces.append(block[max(0, offset - start) : end - start])
         return b"".join(pieces)
 
@@ -246,14 +269,14 @@ def open_place(data: Path, most_bytes: int = _CACHE_BYTES) -> HomePlace:
     return HomePlace(data / "segments", data / "fetched", most_bytes)
 
 
-class _Away(Appender):
-    """A segment in a bucket: nothing is added to it."""
+class _SentAway(Appender):
+    """A segment that lies elsewhere: nothing is added to it."""
 
     def __init__(self, name: str) -> None:
         self._name = name
 
     def append(self, data: bytes) -> None:
-        raise StorageError(f"{self._name} lies in a bucket: nothing is added to it")
+        raise StorageError(f"{self._name} lies elsewhere: nothing is added to it")
 
     def sync(self) -> None:
         """Nothing was added."""
@@ -274,13 +297,13 @@ def _is_locked(descriptor: int) -> bool:
 
 
 def remove_object(address: str, name: str) -> None:
-    """Remove a segment and its directory from a bucket."""
-    bucket_at(address).remove([name, directory_name(name)])
+    """Remove a segment and its directory from where they were sent."""
+    away_at(address).remove([name, directory_name(name)])
 
 
-def _read(bucket: Bucket, name: str, offset: int, length: int) -> bytes:
-    bucket.require_answering()
-    return bucket.read(name, offset, length)
+def _read(away: Away, name: str, offset: int, length: int) -> bytes:
+    away.require_answering()
+    return away.read(name, offset, length)
 
 
 def _stub_name(segment: str) -> str:
@@ -288,6 +311,7 @@ def _stub_name(segment: str) -> str:
 
 
 @functools.lru_cache(maxsize=16)
-def bucket_at(address: str) -> Bucket:
-    """The bucket of an address as it is written in stubs and homes."""
-    return Bucket(parse_bucket(address))
+def away_at(address: str) -> Away:
+    """What is reached at an address as it is written in stubs and homes."""
+    parsed = parse_address(address)
+    return Folder(parsed) if isinstance(parsed, FolderAddress) else Bucket(parsed)

@@ -1,4 +1,4 @@
-"""Move sealed segments to the home of a store, or back into its folder, while it is read and written.
+"""Move sealed segments to the homes of their stores, or back into the folder, while they are read and written.
 
 Of each segment first a copy is made where it is to live, then the copy is read back and compared by its hash, then the
 stub is written in one step, and then what lay elsewhere is removed: a crash leaves both, and the next run goes on from
@@ -15,11 +15,13 @@ from pathlib import Path
 
 from blake3 import blake3
 
-from everyshelf.core.content.scanning import DIRECTORY, SEGMENT, directory_name
-from everyshelf.core.errors import OutOfReachError, RefusedError
-from everyshelf.storage.addresses import BucketAddress
-from everyshelf.storage.bucket import Bucket
-from everyshelf.storage.home import OWNER, STUB, Home, HomePlace, Stub, bucket_at, remove_object
+from everyshelf.core.content.scanning import DIRECTORY, directory_name
+from everyshelf.core.content.stores import MAIN, SEGMENT, store_of
+from everyshelf.core.errors import EveryShelfError, OutOfReachError, RefusedError
+from everyshelf.storage.addresses import Address, FolderAddress
+from everyshelf.storage.away import Away
+from everyshelf.storage.folder import OWNER
+from everyshelf.storage.home import STUB, Home, HomePlace, Stub, away_at, remove_object
 
 _PIECE_BYTES = 1024 * 1024
 _TRIAL = "everyshelf-trial"
@@ -39,7 +41,7 @@ class Where:
 
 @dataclass(frozen=True)
 class Moved:
-    """What a run moved, and how many objects of no segment it removed from the bucket.
+    """What a run moved, and how many objects of no segment it removed where segments live.
 
     ``missing``: segments whose bytes are not where they were put; ``changed``: those that are not what was sent there.
     The latter are moved as they are: records check themselves, and what is damaged is healed from a copy.
@@ -52,71 +54,87 @@ class Moved:
     changed: list[str]
 
 
-def where(place: HomePlace) -> Where:
-    """How far the segments of a place are from where they are to live."""
-    home, at_home, waiting = place.home().address, 0, []
+def where(place: HomePlace, store: str | None = None) -> Where:
+    """How far the segments of a place, or of one of its stores, are from where they are to live."""
+    home, at_home, waiting = place.home(), 0, []
     for name in _sealed(place):
+        if store is not None and store_of(name) != store:
+            continue
         with contextlib.suppress(FileNotFoundError):
             size = place.size(name)
-            if _address(place, name) == home:
+            if _address(place, name) == home.address_of(store_of(name)):
                 at_home += size
             else:
                 waiting.append(size)
     return Where(at_home, sum(waiting), len(waiting))
 
 
-def settle(place: HomePlace, address: BucketAddress | None, *, take_over: bool = False) -> Home:
-    """Let the segments of a place live at an address, or in its folder, from now on; a bucket is tried first.
+def settle(place: HomePlace, address: Address | None, store: str = MAIN, *, take_over: bool = False) -> Home:
+    """Let the segments of a store live at an address, or in the folder, from now on; raises what ``tried`` raises."""
+    home = tried(place, address, store, take_over=take_over)
+    place.settle(home)
+    return home
+
+
+def tried(place: HomePlace, address: Address | None, store: str = MAIN, *, take_over: bool = False) -> Home:
+    """The home in which the segments of a store live at an address, or in the folder, for ``HomePlace.settle``; the
+    address is tried and claimed for this installation.
 
     Raises ``OutOfReachError`` where it does not answer or refuses something that is needed, and ``RefusedError`` where
     it holds the segments of another installation. ``take_over``: those become this one's.
     """
     before = place.home()
     if address is None:
-        home = Home(before.installation)
-        place.settle(home)
-        return home
+        return before.settled(store, "")
+    if isinstance(address, FolderAddress) and _within(address.path, place.folder.parent.resolve()):
+        raise RefusedError(
+            f"{address.told} lies in the data folder",
+            code="storage.taken",
+            hint="Name a folder of its own, on the disk that has room; folder stands for the data folder.",
+        )
     place.settle(before)  # its name is to be known before a bucket knows it
-    bucket = Bucket(address)
-    _try(bucket)
-    owner = place.claim(bucket, before.installation, take_over=take_over)
+    away = away_at(str(address))
+    _try(away)
+    owner = place.claim(away, before.installation, take_over=take_over)
     if owner != before.installation:
         raise RefusedError(
             f"{address.told} holds the segments of another installation",
             code="storage.taken",
-            hint="Name another prefix. If that installation is gone for good and its segments are to be used here, "
-            "repeat with --take-over.",
+            hint="Name another prefix, or another folder. If that installation is gone for good and its segments are "
+            "to be used here, repeat with --take-over.",
         )
-    home = Home(before.installation, str(address))
     if take_over:
-        _take_over(place, bucket, str(address))
-    place.settle(home)
-    return home
+        _take_over(place, away, str(address))
+    return before.settled(store, str(address))
 
 
-def _try(bucket: Bucket) -> None:
+def _within(path: Path, folder: Path) -> bool:
+    return path == folder or folder in path.parents
+
+
+def _try(away: Away) -> None:
     """Write, read, list and remove an object."""
     data = os.urandom(64)
-    bucket.write(_TRIAL, data)
+    away.write(_TRIAL, data)
     with contextlib.suppress(FileNotFoundError):
-        if bucket.read(_TRIAL, 0, 64) == data and _TRIAL in bucket.names():
-            bucket.remove([_TRIAL])
-            if _TRIAL not in bucket.names():
+        if away.read(_TRIAL, 0, 64) == data and _TRIAL in away.names():
+            away.remove([_TRIAL])
+            if _TRIAL not in away.names():
                 return
     raise OutOfReachError(
-        f"{bucket.address.told} does not give back what was written to it",
+        f"{away.address.told} does not give back what was written to it",
         code="storage.trial",
         hint="Look at its rules: what this service writes must stay, unchanged, until it removes it.",
     )
 
 
-def _take_over(place: HomePlace, bucket: Bucket, address: str) -> None:
-    """Write stubs for the segments of a bucket that this place does not know."""
-    known, there = set(place.names()), bucket.names()
+def _take_over(place: HomePlace, away: Away, address: str) -> None:
+    """Write stubs for the segments there that this place does not know."""
+    known, there = set(place.names()), away.names()
     for name in sorted(one for one in there if one.endswith(SEGMENT) and one not in known):
-        size, digest = bucket.digest(name)
+        size, digest = away.digest(name)
         if directory_name(name) in there:
-            place.write_whole(directory_name(name), bucket.read(directory_name(name), 0, there[directory_name(name)]))
+            place.write_whole(directory_name(name), away.read(directory_name(name), 0, there[directory_name(name)]))
         place.write_stub(name, Stub(address, size, digest))
 
 
@@ -124,16 +142,14 @@ def move(place: HomePlace, progress: Progress = lambda done, total: None) -> Mov
     """Move all sealed segments to where they are to live; the caller holds ``HomePlace.moving``.
 
     A call of ``progress`` that raises ends it between two of them, or within one, and leaves all readable. Raises
-    ``OutOfReachError`` and ``StorageError``.
+    ``OutOfReachError`` and ``StorageError``, those of one store after the others were moved.
     """
     home = place.home()
-    if home.address:
-        _require_own(place, bucket_at(home.address), home)
-    names = [name for name in _sealed(place) if _address(place, name) != home.address]
     sizes = {}
-    for name in names:
+    for name in _sealed(place):
         with contextlib.suppress(FileNotFoundError):
-            sizes[name] = place.size(name)
+            if _address(place, name) != home.address_of(store_of(name)):
+                sizes[name] = place.size(name)
     for left in place.folder.glob(f".*{_BROUGHT}"):
         left.unlink(missing_ok=True)  # of a run that was killed
     run = _Run(place, home)
@@ -144,37 +160,73 @@ def move(place: HomePlace, progress: Progress = lambda done, total: None) -> Mov
             moved.append(size)
         done += size
     progress(total, total)
-    cleared = _clear(place, home) if home.address else 0
+    cleared = sum(run.clear(address) for address in dict.fromkeys(map(home.address_of, home.names)) if address)
+    if run.failed:
+        raise next(iter(run.failed.values()))
     return Moved(len(moved), sum(moved), cleared, run.missing, run.changed)
 
 
 class _Run:
-    """One run: what it moves, and what it found wrong."""
+    """One run: what it moves, what it found wrong, and which addresses it left alone after they failed."""
 
     def __init__(self, place: HomePlace, home: Home) -> None:
         self._place, self._home = place, home
+        self._own: set[str] = set()  # addresses that were found to be this installation's
+        self.failed: dict[str, EveryShelfError] = {}
         self.missing: list[str] = []
         self.changed: list[str] = []
 
     def move(self, name: str, progress: Callable[[int], None]) -> bool:
         """Move a segment; False if it was not moved."""
-        place = self._place
+        place, address = self._place, self._home.address_of(store_of(name))
+        if not self._is_usable(address):
+            return False
         if place.lies_here(name):
-            return self._send(name, progress) if self._home.address else self._settle_here(name)
+            return self._tried(address, lambda: self._send(name, address, progress)) if address else self._stay(name)
         stub = place.stub(name)
-        return stub is not None and self._bring(name, stub, progress)
+        if stub is None or stub.address in self.failed:
+            return False
+        return self._tried(stub.address, lambda: self._bring(name, stub, address, progress))
 
-    def _send(self, name: str, progress: Callable[[int], None]) -> bool:
-        """From the folder to a bucket."""
-        place, address = self._place, self._home.address
-        bucket = bucket_at(address)
+    def clear(self, address: str) -> int:
+        """Remove objects that belong to no segment; gives how many."""
+        if not self._is_usable(address):
+            return 0
+        try:
+            return _clear(self._place, away_at(address))
+        except OutOfReachError as error:
+            self.failed[address] = error
+            return 0
+
+    def _is_usable(self, address: str) -> bool:
+        """Whether segments may be sent there: it answers, and no other installation has taken it over."""
+        if not address or address in self._own:
+            return True
+        if address not in self.failed and self._tried(address, lambda: self._is_own(address)):
+            self._own.add(address)
+        return address in self._own
+
+    def _is_own(self, address: str) -> bool:
+        return is_own(self._place, away_at(address), self._home)
+
+    def _tried(self, address: str, act: Callable[[], bool]) -> bool:
+        """What an act gives; False where the address fails: then it is left alone, and other stores are seen to."""
+        try:
+            return act()
+        except (OutOfReachError, RefusedError) as error:
+            self.failed[address] = error
+            return False
+
+    def _send(self, name: str, address: str, progress: Callable[[int], None]) -> bool:
+        """From the folder to where it is to live."""
+        place, away = self._place, away_at(address)
         try:
             size, digest = _digest_of(place.folder / name)
-            bucket.send(name, place.folder / name, progress)
-            bucket.send(directory_name(name), place.folder / directory_name(name))
+            away.send(name, place.folder / name, progress)
+            away.send(directory_name(name), place.folder / directory_name(name))
         except FileNotFoundError:
             return False  # removed meanwhile; its copy goes with the next clearing
-        _compare(bucket, name, size, digest)
+        _compare(away, name, size, digest)
         with place.alone(wait=True):
             if not place.lies_here(name):
                 return False
@@ -184,7 +236,7 @@ class _Run:
         _remove_elsewhere(before, address, name)
         return True
 
-    def _settle_here(self, name: str) -> bool:
+    def _stay(self, name: str) -> bool:
         """Of a segment that was brought into the folder, and then the run was killed: take away what it left."""
         place = self._place
         with place.alone(wait=True):
@@ -198,20 +250,20 @@ class _Run:
         _remove_elsewhere(before, "", name)
         return True
 
-    def _bring(self, name: str, stub: Stub, progress: Callable[[int], None]) -> bool:
-        """From a bucket into the folder, or to another bucket."""
-        place, address = self._place, self._home.address
+    def _bring(self, name: str, stub: Stub, address: str, progress: Callable[[int], None]) -> bool:
+        """From elsewhere into the folder, or on to where it is to live."""
+        place = self._place
         hidden = place.folder / f".{name}{_BROUGHT}"
         try:
-            got = bucket_at(stub.address).fetch(name, hidden, lambda part: progress(part // 2))
+            got = away_at(stub.address).fetch(name, hidden, lambda part: progress(part // 2))
             if got != (stub.size, stub.blake3):
                 self.changed.append(name)
             if address:
-                bucket = bucket_at(address)
-                bucket.send(name, hidden, lambda part: progress((stub.size + part) // 2))
+                away = away_at(address)
+                away.send(name, hidden, lambda part: progress((stub.size + part) // 2))
                 with contextlib.suppress(FileNotFoundError):
-                    bucket.send(directory_name(name), place.folder / directory_name(name))
-                _compare(bucket, name, *got)
+                    away.send(directory_name(name), place.folder / directory_name(name))
+                _compare(away, name, *got)
             with place.alone(wait=True):
                 if place.stub(name) != stub:
                     return False
@@ -237,30 +289,37 @@ def _remove_elsewhere(before: Stub | None, address: str, name: str) -> None:
             remove_object(before.address, name)
 
 
-def _compare(bucket: Bucket, name: str, size: int, digest: str) -> None:
-    """Raise unless the bucket gives back what was sent."""
-    if bucket.digest(name) != (size, digest):
+def _compare(away: Away, name: str, size: int, digest: str) -> None:
+    """Raise unless what was sent reads back."""
+    if away.digest(name) != (size, digest):
         raise OutOfReachError(
-            f"segment {name} does not read back from {bucket.address.told} as it was sent",
+            f"segment {name} does not read back from {away.address.told} as it was sent",
             code="storage.trial",
-            hint="It stays on this machine. Look at the service that has the bucket.",
+            hint="It stays in the data folder. Look at the service that has the bucket, or at the disk.",
         )
 
 
-def _require_own(place: HomePlace, bucket: Bucket, home: Home) -> None:
-    """Raise if another installation has taken the bucket over: then nothing there is written or removed."""
-    if place.owner(bucket) != home.installation:
+def is_own(place: HomePlace, away: Away, home: Home) -> bool:
+    """True; raises if another installation has taken the address over: then nothing there is written or removed."""
+    owner = place.owner(away)
+    if not owner:
+        raise OutOfReachError(
+            f"{away.address.told} does not say whose segments it holds: {OWNER} is missing there",
+            code="storage.out_of_reach",
+            hint="See whether its disk is mounted. If the file was removed, move versions there once more.",
+        )
+    if owner != home.installation:
         raise RefusedError(
-            f"{bucket.address.told} was taken over by another installation",
+            f"{away.address.told} was taken over by another installation",
             code="storage.taken",
-            hint="Only one installation may use a prefix: end the other one, or move this one elsewhere.",
+            hint="Only one installation may use a prefix or a folder: end the other one, or move this one elsewhere.",
         )
+    return True
 
 
-def _clear(place: HomePlace, home: Home) -> int:
+def _clear(place: HomePlace, away: Away) -> int:
     """Remove objects that belong to no segment: what a killed run left, and what could not be removed in time."""
-    bucket = bucket_at(home.address)
-    there = bucket.names()
+    there = away.names()
     with place.alone(wait=True):
         known = set(place.names())
         left = [
@@ -268,7 +327,7 @@ def _clear(place: HomePlace, home: Home) -> int:
             for name in there
             if name != OWNER and name.endswith((SEGMENT, DIRECTORY)) and _segment_of(name) not in known
         ]
-        bucket.remove(left)
+        away.remove(left)
     return len(left)
 
 

@@ -31,7 +31,11 @@ export function PendingPage() {
       {pending.length > 0 && (
         <p className="sec">
           Saved on the server in your private draft. Closing the browser loses nothing.
-          {drafts[0]?.until && ` They are discarded on ${when(drafts[0].until)} unless you commit or save them before.`}
+          {drafts.map(
+            ({ branch, until }) =>
+              until &&
+              ` ${drafts.length > 1 ? `Those on ${branch}` : "They"} are discarded on ${when(until)} unless you commit or save them before.`,
+          )}
           {outOfReach && " The service is out of reach: what is saved there stays."}
         </p>
       )}

@@ -15,6 +15,7 @@ import { useDone } from "../../shell/Done";
 import { Page, useMe, useShelfKey } from "../../shell/Page";
 import { Loading, ProblemBox } from "../../shell/states";
 import { invitations, members, ROLES } from "./queries";
+import { ShelfStore } from "./ShelfStore";
 
 const MAY: Record<string, string> = {
   reader: "sees, compares, downloads, remarks",
@@ -47,6 +48,7 @@ export function PeoplePage() {
       {found.isError && <ProblemBox error={found.error} />}
       {found.data && <MemberTable rows={found.data} owner={owner} />}
       {owner && <Invitations />}
+      {owner && <ShelfStore />}
     </Page>
   );
 }

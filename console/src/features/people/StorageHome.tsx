@@ -1,40 +1,69 @@
-/** Where versions live: on the machine of the service, or in a bucket; and moving them there and back. */
+/** Where versions live: in the data folder, in another folder, or in a bucket; making stores, and moving what lives in them. */
 
 import { Button } from "@mui/material";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { answer, api, type Schemas } from "../../api/client";
 import { isRunning } from "../../marks/jobs";
-import { size } from "../../marks/words";
-import { EndpointField } from "../../parts/EndpointField";
-import { Field } from "../../parts/Field";
+import { count, size } from "../../marks/words";
+import { TextAct } from "../../parts/Acts";
+import { Ask } from "../../parts/Ask";
 import { Sheet, useSheet } from "../../parts/Sheet";
-import { ProblemBox } from "../../shell/states";
+import { Table } from "../../parts/Table";
+import { useDone } from "../../shell/Done";
+import { PlaceForm } from "./PlaceForm";
+import { MAIN } from "./StoreChoice";
 
-const FOLDER = "folder";
+type Store = Schemas["StoreOut"];
 
 export function StorageHome({ held, asked }: { held: Schemas["StorageOut"]; asked: readonly string[] }) {
   const queries = useQueryClient();
   const sheet = useSheet();
+  const [of, setOf] = useState<Store>();
+  const settled = () => Promise.all([queries.invalidateQueries({ queryKey: asked }), queries.invalidateQueries({ queryKey: ["stores"] })]);
   const move = useMutation({
-    mutationFn: (body: Schemas["MoveInRequest"]) => answer(api.POST("/storage/move", { body })),
+    mutationFn: (body: Schemas["NewStoreRequest"]): Promise<unknown> =>
+      of === undefined
+        ? answer(api.POST("/storage/stores", { body }))
+        : answer(api.POST("/storage/move", { body: { to: body.to, endpoint: body.endpoint, store: of.name } })),
     onSuccess: () => sheet.hide(),
-    onSettled: () => queries.invalidateQueries({ queryKey: asked }),
+    onSettled: settled,
   });
   const job = held.moving;
   const busy = isRunning(job) || move.isPending;
   const heldBack = job?.result?.held_back;
+  const show = (store: Store | undefined) => {
+    setOf(store);
+    sheet.show();
+  };
   return (
     <div>
-      <p>
-        Versions live {held.home ? <>in {held.home}</> : "on the machine of the service"}
-        {held.home && `: ${size(held.at_home)} there`}
-        {held.to_move > 0 && `; ${size(held.to_move)} to move`}
-        {held.fetched > 0 && `; ${size(held.fetched)} of it read lately and kept here`}.{" "}
-        <Button size="small" disabled={busy} onClick={() => sheet.show()}>
-          Move versions
-        </Button>
-      </p>
+      <div className="line1">
+        {held.stores.length === 1 ? (
+          <p>
+            Versions live {held.home ? <>in {held.home}</> : "in the data folder of the service"}
+            {held.home && `: ${size(held.at_home)} there`}
+            {held.to_move > 0 && `; ${size(held.to_move)} to move`}
+            {held.fetched > 0 && `; ${size(held.fetched)} of it read lately and kept here`}.
+          </p>
+        ) : (
+          <p>
+            Versions live in {count(held.stores.length, "store")}
+            {held.fetched > 0 && `; ${size(held.fetched)} read lately in buckets are kept here`}.
+          </p>
+        )}
+        <span className="end">
+          {held.stores.length === 1 && (
+            <Button size="small" disabled={busy} onClick={() => show(held.stores[0])}>
+              Move versions
+            </Button>
+          )}
+          <Button size="small" disabled={busy} onClick={() => show(undefined)}>
+            Make a store
+          </Button>
+        </span>
+      </div>
+      {held.stores.length > 1 && <StoreTable rows={held.stores} busy={busy} move={show} removed={settled} />}
       {isRunning(job) && (
         <p role="status" className="sec">
           Moving: {job && job.total > 0 ? `${Math.floor((100 * job.done) / job.total)} %` : "waiting"}
@@ -50,57 +79,71 @@ export function StorageHome({ held, asked }: { held: Schemas["StorageOut"]; aske
           <b>The last move failed.</b> {job.problem?.detail} {job.problem?.hint}
         </p>
       )}
-      <Sheet of={sheet} label="Move versions" onClose={() => move.reset()}>
-        <MoveForm isAway={held.home !== ""} busy={busy} error={move.error} move={move.mutate} cancel={sheet.hide} />
+      <Sheet of={sheet} label={of === undefined ? "Make a store" : "Move versions"} onClose={() => move.reset()}>
+        {sheet.shown && <PlaceForm of={of} busy={busy} error={move.error} send={move.mutate} cancel={sheet.hide} />}
       </Sheet>
     </div>
   );
 }
 
-interface FormProps {
-  isAway: boolean;
+interface TableProps {
+  rows: Store[];
   busy: boolean;
-  error: Error | null;
-  move: (body: Schemas["MoveInRequest"]) => void;
-  cancel: () => void;
+  move: (store: Store) => void;
+  removed: () => unknown;
 }
 
-function MoveForm({ isAway, busy, error, move, cancel }: FormProps) {
-  const [bucket, setBucket] = useState("");
-  const [endpoint, setEndpoint] = useState("");
+function StoreTable({ rows, busy, move, removed }: TableProps) {
+  const done = useDone();
+  const remove = async (name: string) => {
+    await answer(api.DELETE("/storage/stores/{name}", { params: { path: { name } } }));
+    done({ said: `The store ${name} is removed.` });
+    await removed();
+  };
   return (
-    <form
-      onSubmit={(e) => {
-        e.preventDefault();
-        move({ to: bucket.trim(), endpoint: endpoint.trim() });
-      }}
-    >
-      <h2>Move versions</h2>
-      <p className="sec">
-        People go on working meanwhile. Each segment is read back before what lay elsewhere is removed. The credentials are those that the
-        service was started with.
-      </p>
-      <Field
-        label="Bucket and prefix"
-        mono
-        required
-        placeholder="s3://BUCKET/PREFIX"
-        value={bucket}
-        onChange={(e) => setBucket(e.target.value)}
-      />
-      <EndpointField value={endpoint} onChange={setEndpoint} />
-      {error && <ProblemBox error={error} />}
-      <div className="acts">
-        <Button onClick={cancel}>Cancel</Button>
-        {isAway && (
-          <Button disabled={busy} onClick={() => move({ to: FOLDER })}>
-            Back to this machine
-          </Button>
-        )}
-        <Button type="submit" variant="contained" disabled={busy || bucket.trim() === ""}>
-          Move
-        </Button>
-      </div>
-    </form>
+    <section className="sheet scroll" aria-label="Stores">
+      <Table>
+        <thead>
+          <tr>
+            <th>Store</th>
+            <th>Lives in</th>
+            <th className="num">Shelves</th>
+            <th className="num">There</th>
+            <th className="num">To move</th>
+            <th>
+              <span className="sr">Actions</span>
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          {rows.map((one) => (
+            <tr key={one.name}>
+              <td>
+                <b>{one.name}</b>
+              </td>
+              <td className={one.home && "mono"}>{one.home || "the data folder"}</td>
+              <td className="num">{one.shelves}</td>
+              <td className="num">{size(one.at_home)}</td>
+              <td className="num">{one.to_move > 0 ? size(one.to_move) : ""}</td>
+              <td style={{ display: "flex", gap: 16 }}>
+                <TextAct aria-label={`Move ${one.name}`} disabled={busy} onClick={() => move(one)}>
+                  Move
+                </TextAct>
+                {one.name !== MAIN && one.shelves === 0 && (
+                  <Ask
+                    label="Remove"
+                    aria-label={`Remove ${one.name}`}
+                    title={`Remove the store ${one.name}`}
+                    does="Nobody can choose it any more. It has to be empty: the storage is tidied, and nothing lives there."
+                    act="Remove it"
+                    onAct={() => remove(one.name)}
+                  />
+                )}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </Table>
+    </section>
   );
 }

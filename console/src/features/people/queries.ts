@@ -28,3 +28,18 @@ export const log = (shelf: string, person: string, act: string) =>
     initialPageParam: null as number | null,
     getNextPageParam: (last) => last.next,
   });
+
+/** The stores where bytes of shelves can live, the main one first. */
+export const stores = () =>
+  queryOptions({
+    queryKey: ["stores"],
+    queryFn: () => answer(api.GET("/storage/stores")),
+    staleTime: 60_000,
+  });
+
+/** The store where the bytes of a shelf live, and how far they are there. */
+export const shelfStore = (key: string) =>
+  queryOptions({
+    queryKey: ["shelf", key, "store"],
+    queryFn: () => answer(api.GET("/shelves/{shelf}/store", { params: { path: { shelf: key } } })),
+  });

@@ -12,6 +12,7 @@ import { Logo } from "../../shell/Page";
 import { Person } from "../../shell/Person";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
 import { NewsOnShelves } from "../news/NewsOnShelves";
+import { MAIN, StoreChoice } from "../people/StoreChoice";
 import { WaitingList } from "../proposals/WaitingList";
 
 export function ShelvesPage() {
@@ -72,10 +73,11 @@ export function ShelvesPage() {
 function MakeShelf({ dialog }: { dialog: SheetState }) {
   const [name, setName] = useState("");
   const [description, setDescription] = useState("");
+  const [store, setStore] = useState(MAIN);
   const go = useNavigate();
   const queries = useQueryClient();
   const make = useMutation({
-    mutationFn: () => answer(api.POST("/shelves", { body: { name, description } })),
+    mutationFn: () => answer(api.POST("/shelves", { body: { name, description, store } })),
     onSuccess: async (made) => {
       await queries.invalidateQueries({ queryKey: ["shelves"] });
       dialog.hide();
@@ -93,6 +95,7 @@ function MakeShelf({ dialog }: { dialog: SheetState }) {
         <h2 id="make-shelf">Make a shelf</h2>
         <Field id="shelf-name" label="Name" required maxLength={120} value={name} onChange={(e) => setName(e.target.value)} />
         <Field id="shelf-description" label="What it is for" value={description} onChange={(e) => setDescription(e.target.value)} />
+        {dialog.shown && <StoreChoice value={store} onChange={setStore} />}
         {make.isError && <ProblemBox error={make.error} />}
         <div className="acts">
           <Button onClick={() => dialog.hide()}>Cancel</Button>

@@ -207,9 +207,12 @@ def check(folder: str, endpoint: str, moment: str, as_json: bool) -> None:
     "--into", required=True, type=click.Path(file_okay=False, path_type=Path), help="New data folder to write."
 )
 @_MOMENT
+@click.option("--shelf", "shelf_key", metavar="KEY", help="Only this shelf, with the people who are named on it.")
 @click.option("--keys", type=_KEYS, help="The folder of the keys, as --keys of make wrote it.")
 @json_option
-def restore(folder: str, endpoint: str, into: Path, moment: str, keys: Path | None, as_json: bool) -> None:
+def restore(
+    folder: str, endpoint: str, into: Path, moment: str, shelf_key: str | None, keys: Path | None, as_json: bool
+) -> None:
     """Write a new data folder from a moment.
 
     What is served from it acts as the installation did: Git links are followed and webhooks told. Environments whose
@@ -218,16 +221,25 @@ def restore(folder: str, endpoint: str, into: Path, moment: str, keys: Path | No
     from everyshelf.service.backups.layout import told_of
     from everyshelf.service.backups.opening import open_backups
     from everyshelf.service.backups.restoring import restore_moment
+    from everyshelf.service.keeping.one_shelf import restore_shelf
 
     found = open_backups(folder, endpoint)
     chosen = found.newest(moment)
     key_file = into.absolute().with_name(f"{into.name}.key")
+    given = (keys, key_file) if keys else None
     with terminal.progress_bar("Restoring") as progress:
-        restore_moment(found, chosen, into.absolute(), progress, keys=(keys, key_file) if keys else None)
+        if shelf_key is None:
+            restore_moment(found, chosen, into.absolute(), progress, keys=given)
+        else:
+            restore_shelf(found, chosen, shelf_key, into.absolute(), progress, keys=given)
     if as_json:
-        terminal.print_json({**told_of(chosen), "into": into, "keys": bool(keys)})
+        terminal.print_json({**told_of(chosen), "into": into, "shelf": shelf_key, "keys": bool(keys)})
         return
-    terminal.say(terminal.bold(f"Restored {chosen.name} into {into}") + f": {terminal.size(chosen.size)}.")
+    if shelf_key is None:
+        terminal.say(terminal.bold(f"Restored {chosen.name} into {into}") + f": {terminal.size(chosen.size)}.")
+    else:
+        terminal.say(terminal.bold(f"Restored the shelf {shelf_key} of {chosen.name} into {into}") + ".")
+        terminal.say("  Tokens are not part of it: people sign in with their passwords and make new ones.")
     if not keys:
         terminal.say("  Without its keys (--keys FOLDER) secrets of environments have to be set again.")
     terminal.next_step(f"everyshelf serve --data {into}")

@@ -7,7 +7,7 @@ import os
 import shlex
 from collections import Counter
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -16,6 +16,8 @@ from everyshelf.cli.options import Commands, json_option, shelf_options
 from everyshelf.cli.session import find_desk, open_client, open_shelf, take_command
 
 if TYPE_CHECKING:
+    from everyshelf.client.client import Client
+    from everyshelf.client.shelf import ShelfClient
     from everyshelf.desk.desk import Desk
 
 # Folders that programs make and make again; nobody wants their versions.
@@ -63,6 +65,8 @@ def shelf_show(shelf_key: str | None, address: str | None, as_json: bool) -> Non
     numbers = [terminal.count(info.commits, "commit"), terminal.count(info.branches, "branch", "branches")]
     numbers += [terminal.count(info.tags, "tag"), terminal.count(info.environments, "environment")]
     terminal.say(f"  {', '.join(numbers)}. Your role: {info.role or 'reader'}.")
+    if info.store != "main":
+        terminal.say(f"  Its bytes live in the store {info.store}.")
     terminal.say("")
     terminal.say(terminal.bold("As a Git repository") + " (the password is a token)")
     terminal.say(f"  git clone {git}")
@@ -83,6 +87,7 @@ def shelf_show(shelf_key: str | None, address: str | None, as_json: bool) -> Non
 @click.option("--description", default="", help="What the shelf is for.")
 @click.option("--key", help="Key in addresses; default: made from the name.")
 @click.option("--open", "open_to_all", is_flag=True, help="Let all signed-in users read it.")
+@click.option("--store", default="main", show_default=True, help="The store where its bytes live.")
 @click.option(
     "--folder",
     type=click.Path(exists=True, file_okay=False, path_type=Path),
@@ -95,6 +100,7 @@ def shelf_make(
     description: str,
     key: str | None,
     open_to_all: bool,
+    store: str,
     folder: Path | None,
     address: str | None,
     as_json: bool,
@@ -103,7 +109,7 @@ def shelf_make(
     client = open_client(address)
     if folder is not None:
         _check_may_be_desk(folder)
-    made = client.make_shelf(name, description=description, key=key, open_to_all=open_to_all)
+    made = client.make_shelf(name, description=description, key=key, open_to_all=open_to_all, store=store)
     desk, ignored = None, []
     if folder is not None:
         from everyshelf.desk.desk import Desk, Origin
@@ -169,22 +175,42 @@ def _print_brought(desk: Desk, ignored: list[str]) -> None:
 @click.option(
     "--open/--members-only", "open_to_all", default=None, help="Who may read it: all signed-in users, or members only."
 )
+@click.option("--store", help="The store where its bytes live from now on; what is there already is copied.")
 @shelf_options
 def shelf_change(
     name: str | None,
     description: str | None,
     open_to_all: bool | None,
+    store: str | None,
     shelf_key: str | None,
     address: str | None,
     as_json: bool,
 ) -> None:
-    """Change the name and description of a shelf, and who may read it."""
-    if name is None and description is None and open_to_all is None:
-        raise click.UsageError("nothing to change: give --name, --description, --open or --members-only.")
+    """Change the name and description of a shelf, who may read it, and where its bytes live."""
+    if name is None and description is None and open_to_all is None and store is None:
+        raise click.UsageError("nothing to change: give --name, --description, --open, --members-only or --store.")
     found, _ = open_shelf(shelf_key, address)
+    moved = _move(found, store, open_client(address)) if store is not None else None
     changed = found.change(name=name, description=description, open_to_all=open_to_all)
     if as_json:
         terminal.print_json(changed)
         return
     seen = "all signed-in users can read it" if changed.open_to_all else "only its members can read it"
-    terminal.say(terminal.bold(changed.name) + f": {seen}.")
+    if moved is None:
+        terminal.say(terminal.bold(changed.name) + f": {seen}.")
+        return
+    copied = f"{terminal.count(moved['pieces'], 'piece')}, {terminal.size(moved['bytes'])} copied"
+    terminal.say(terminal.bold(changed.name) + f": its bytes live in the store {changed.store}; {copied}.")
+    if moved["left"]:
+        terminal.say(f"  ‖ {terminal.count(moved['left'], 'content')} could not be copied: everyshelf verify")
+
+
+def _move(found: ShelfClient, store: str, client: Client) -> dict[str, Any]:
+    """Let the bytes of a shelf live in a store, and wait until they are there."""
+    now = found.store()
+    if now.store == store and (now.moving is None or now.moving.state == "done"):
+        return {"pieces": 0, "bytes": 0, "left": 0}
+    with terminal.progress_bar("Copying") as progress:
+        moving = found.change_store(store).moving
+        done = client.wait(moving, lambda job: progress(job.done, job.total, job.note)) if moving is not None else None
+    return (done.result if done is not None else None) or {"pieces": 0, "bytes": 0, "left": 0}

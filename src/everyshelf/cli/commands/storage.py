@@ -57,15 +57,32 @@ def show(address: str | None, as_json: bool) -> None:
 
 
 def _say_home(found: Storage) -> None:
-    if not found.home and not found.to_move:
+    several = len(found.stores) > 1
+    if not several and not found.home and not found.to_move:
         return
-    terminal.labelled("live", f"in {found.home}: {terminal.size(found.at_home)}" if found.home else "on this machine")
-    if found.to_move:
-        terminal.labelled("to move", terminal.size(found.to_move))
+    if several:
+        _list_stores(found)
+    else:
+        lives = f"in {found.home}: {terminal.size(found.at_home)}" if found.home else "in the data folder"
+        terminal.labelled("live", lives)
+        if found.to_move:
+            terminal.labelled("to move", terminal.size(found.to_move))
     if found.moving is not None and found.moving.problem:
         terminal.say(f"  ‖ the last run failed: {found.moving.problem['detail']}")
     if found.fetched:
         terminal.labelled("kept here", f"{terminal.size(found.fetched)} of what was read there lately")
+
+
+def _list_stores(found: Storage) -> None:
+    listing = terminal.Listing(
+        (terminal.Column(2), terminal.Column(terminal.KIND, path=True), terminal.Column(terminal.DETAIL))
+    )
+    for one in found.stores:
+        held = f"{terminal.count(one.shelves, 'shelf', 'shelves')}, {terminal.size(one.at_home)}"
+        to_move = f", {terminal.size(one.to_move)} to move" if one.to_move else ""
+        listing.row((one.name, terminal.bold), one.home or "the data folder", held + to_move)
+    terminal.say(terminal.bold(terminal.count(len(found.stores), "store")) + ".")
+    listing.show()
 
 
 def _schedule(hours: int, last: str) -> str:
@@ -126,21 +143,60 @@ def tidy(address: str | None, as_json: bool) -> None:
         terminal.say(f"  {terminal.size(found['saved'])} are freed when the segments that hold them are rewritten")
 
 
-@storage.command("move")
-@click.argument("to", metavar="folder|s3://BUCKET/PREFIX")
+_PLACE = "folder|/FOLDER|s3://BUCKET/PREFIX"
+
+
+@storage.command("make")
+@click.argument("name")
+@click.argument("to", metavar=_PLACE)
 @click.option("--endpoint", default="", help="Address of the S3-compatible service that has the bucket.")
 @click.option("--take-over", is_flag=True, help="Use the segments of an installation that is gone and left them there.")
 @click.option("--address", help="Address of the service.")
 @json_option
-def move(to: str, endpoint: str, take_over: bool, address: str | None, as_json: bool) -> None:
-    """Let versions live in a bucket, or in the data folder, and move them there.
+def make(name: str, to: str, endpoint: str, take_over: bool, address: str | None, as_json: bool) -> None:
+    """Make a store where the bytes of shelves can live, apart from those of other shelves.
+
+    The place is tried first: what is written there must be given back as it was. Whoever makes a shelf chooses among
+    the stores; owners move a shelf from one to another.
+    """
+    made = open_client(address).make_store(name, to, endpoint=endpoint, take_over=take_over)
+    if as_json:
+        terminal.print_json(made)
+        return
+    lives = made.home or "the data folder"
+    terminal.say(terminal.bold(f"Made the store {name}") + f": versions of its shelves live in {lives}.")
+    terminal.next_step(f"everyshelf shelf make NAME --store {name}")
+
+
+@storage.command("remove")
+@click.argument("name")
+@click.option("--address", help="Address of the service.")
+@json_option
+def remove(name: str, address: str | None, as_json: bool) -> None:
+    """Remove a store in which nothing lives any more."""
+    open_client(address).remove_store(name)
+    if as_json:
+        terminal.print_json({"removed": name})
+        return
+    terminal.say(terminal.bold(f"Removed the store {name}") + ".")
+
+
+@storage.command("move")
+@click.argument("to", metavar=_PLACE)
+@click.option("--store", default="main", show_default=True, help="The store whose versions are moved.")
+@click.option("--endpoint", default="", help="Address of the S3-compatible service that has the bucket.")
+@click.option("--take-over", is_flag=True, help="Use the segments of an installation that is gone and left them there.")
+@click.option("--address", help="Address of the service.")
+@json_option
+def move(to: str, store: str, endpoint: str, take_over: bool, address: str | None, as_json: bool) -> None:
+    """Let versions live in a bucket, in another folder, or in the data folder (folder), and move them there.
 
     People go on working meanwhile. Each segment is read back before what lay elsewhere is removed. What is committed
     later follows within minutes. Credentials are those that the service was started with (AWS_ACCESS_KEY_ID).
     """
     client = open_client(address)
     with terminal.progress_bar("Moving") as progress:
-        started = client.move_storage(to, endpoint=endpoint, take_over=take_over)
+        started = client.move_storage(to, store=store, endpoint=endpoint, take_over=take_over)
         job = client.wait(started, lambda job: progress(job.done, job.total, job.note))
     found = job.result or {}
     if as_json:

@@ -8,6 +8,8 @@ took the same bytes in. One form of each is kept. Laws:
   on from there. Readers who find a segment gone look for the piece again (``Segments.fetch``).
 - A segment with damaged ranges stays as it is: it is what a person may still want to look at, and ``verify`` names it.
 
+Each store (``stores``) is looked at by itself: what lies in two is needed in both.
+
 Only one process does this at a time, and none while a backup is made (``Place.alone``).
 """
 
@@ -24,9 +26,10 @@ from everyshelf.core.content.deltas import base_of, decode_delta
 from everyshelf.core.content.directory import Directory
 from everyshelf.core.content.new_segments import NewSegments
 from everyshelf.core.content.records import RECIPE, UNPACKED, Location, Record
-from everyshelf.core.content.scanning import DIRECTORY, SEGMENT, directory_name, segment_names
+from everyshelf.core.content.scanning import DIRECTORY, directory_name, segment_names
 from everyshelf.core.content.segments import SEGMENT_BYTES, Segments
 from everyshelf.core.content.store import ContentStore, hash_of, unpacked
+from everyshelf.core.content.stores import MAIN, SEGMENT
 from everyshelf.core.errors import BrokenError
 
 # A segment is rewritten when so much of it is not needed: at most four bytes are moved for one that is freed. Of small
@@ -59,12 +62,12 @@ class Holding:
 
 
 class _Survey:
-    """Every record of every sealed segment, as columns: the segment's number, row in its directory, length, and whether
-    it is needed."""
+    """Every record of every sealed segment of a store, as columns: the segment's number, row in its directory, length,
+    and whether it is needed."""
 
-    def __init__(self, segments: Segments) -> None:
+    def __init__(self, segments: Segments, store: str) -> None:
         self.segments = segments
-        self.directories: list[Directory] = segments.sealed()
+        self.directories: list[Directory] = segments.sealed(store)
         self.sizes = [segments.place.size(one.segment) for one in self.directories]
         counts = [len(one) for one in self.directories]
         self.owners = np.repeat(np.arange(len(counts)), counts)
@@ -218,11 +221,12 @@ def compact(
     segments: Segments,
     progress: Progress = lambda done, total: None,
     *,
+    of: str = MAIN,
     drop: set[bytes] | None = None,
     within: frozenset[str] = frozenset(),
     reads_back: ReadsBack | None = None,
 ) -> Compacted:
-    """Rewrite the segments of a place that are worth it; the caller holds ``Place.alone``. ``drop``: pieces of which
+    """Rewrite the segments of a store that are worth it; the caller holds ``Place.alone``. ``drop``: pieces of which
     nothing needs what lies in the segments ``within``. ``reads_back``: whether a content that is kept unpacked gives
     its bytes; without it the form as it came is kept. A call of ``progress`` that raises leaves all as it was."""
     place = segments.place
@@ -230,7 +234,7 @@ def compact(
     for name in names:
         if name.endswith(DIRECTORY) and name.removesuffix(DIRECTORY) + SEGMENT not in names:
             place.remove(name)  # of a segment that a run before this one removed, and was then killed
-    seen = _Survey(segments)
+    seen = _Survey(segments, of)
     if drop:
         seen.drop(drop, within)
     seen.choose(reads_back)
@@ -238,7 +242,7 @@ def compact(
     before = sum(seen.sizes)
     if not chosen:
         return Compacted(0, before, before)
-    into = NewSegments(place)
+    into = NewSegments(place, of)
     total, done = sum(seen.sizes[number] for number in chosen), 0
     moved = []
     try:
@@ -292,10 +296,10 @@ class Unreached:
     segments: list[str]
 
 
-def find_unreached(store: ContentStore, contents: set[bytes]) -> Unreached:
-    """What in the sealed segments no content of ``contents`` (ids) is made of, as pieces or as what their deltas need.
-    Raises ``BrokenError`` where one cannot be read: what it is made of is not known then."""
-    seen = _Survey(store.segments)
+def find_unreached(store: ContentStore, contents: set[bytes], of: str = MAIN) -> Unreached:
+    """What in the sealed segments of a store no content of ``contents`` (ids) is made of, as pieces or as what their
+    deltas need. Raises ``BrokenError`` where one cannot be read: what it is made of is not known then."""
+    seen = _Survey(store.segments, of)
     reached = set(contents)
     for identity in contents:
         if any(where.kind in (RECIPE, UNPACKED) for where in store.segments.find_forms(identity)):

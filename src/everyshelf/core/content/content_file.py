@@ -6,6 +6,7 @@ import io
 from bisect import bisect_right
 
 from everyshelf.core.content.store import ContentStore
+from everyshelf.core.content.stores import current_store, in_store
 
 
 class ContentFile(io.RawIOBase):
@@ -17,7 +18,7 @@ class ContentFile(io.RawIOBase):
 
     def __init__(self, store: ContentStore, identity: str, start: int = 0, stop: int | None = None) -> None:
         super().__init__()
-        self._store = store
+        self._store, self._first = store, current_store()
         self._identity = identity
         self._pieces = store.pieces(identity)
         self._ends: list[int] = []
@@ -74,5 +75,6 @@ class ContentFile(io.RawIOBase):
         if number not in self._held:
             if len(self._held) > 1:
                 del self._held[next(iter(self._held))]
-            self._held[number] = self._store.read_piece(self._identity, self._pieces[number][0])
+            with in_store(self._first):  # it is read after the request that opened it
+                self._held[number] = self._store.read_piece(self._identity, self._pieces[number][0])
         return self._held[number]

@@ -16,10 +16,11 @@ import zstandard
 
 from everyshelf.core.content.deltas import base_of, decode_delta
 from everyshelf.core.content.new_segments import NewSegments
-from everyshelf.core.content.place import Readable
+from everyshelf.core.content.place import Place, Readable
 from everyshelf.core.content.records import DELTAS, RECIPE, UNPACKED, Record
 from everyshelf.core.content.scanning import SegmentContents, directory_name, iter_records, segment_names
 from everyshelf.core.content.store import ContentStore, hash_of, unpacked
+from everyshelf.core.content.stores import store_of
 from everyshelf.core.errors import BrokenError
 
 Progress = Callable[[int, int], None]
@@ -41,33 +42,34 @@ def heal(store: ContentStore, source: Readable, progress: Progress = lambda done
     names = segment_names(source)
     sizes = {name: source.size(name) for name in names}
     total, before = sum(sizes.values()), 0
-    into = NewSegments(store.segments.place)
+    into = _ByStore(store.segments.place)
     looked = brought = damaged = 0
-    there: dict[bytes, Record] = {}
+    there: dict[tuple[str, bytes], Record] = {}
     try:
         for name in names:
+            lies_in = store_of(name)
             for offset, record in iter_records(source, name):
                 progress(before + offset, total)
                 looked += 1
                 if record.codec not in DELTAS and _reads_back(store, record.id):
                     continue
                 if record.codec in DELTAS:
-                    there[record.id] = record  # looked at when all that are whole are back
+                    there[lies_in, record.id] = record  # looked at when all that are whole are back
                 elif _is_sound(record, unpacked(record)):
-                    into.append(record)
+                    into.append(record, lies_in)
                     brought += 1
                 else:
                     damaged += 1
             before += sizes[name]
         into.finish()  # the bases of deltas are looked for in them
         store.segments.refresh()
-        for record in there.values():
+        for (lies_in, _), record in there.items():
             progress(total, total)
             if _reads_back(store, record.id):
                 continue
             base = store.segments.fetch(base_of(record), complete=True) if _reads_back(store, base_of(record)) else None
             if base is not None and _is_sound(record, decode_delta(record, unpacked(base))):
-                into.append(record)
+                into.append(record, lies_in)
                 brought += 1
             else:
                 damaged += 1
@@ -76,6 +78,23 @@ def heal(store: ContentStore, source: Readable, progress: Progress = lambda done
     store.segments.refresh()
     _drop_lost(store)
     return Healed(looked, brought, damaged, _rewrite_damaged(store))
+
+
+class _ByStore:
+    """New segments of each store to which something is brought back: it belongs where it lay."""
+
+    def __init__(self, place: Place) -> None:
+        self._place = place
+        self._of: dict[str, NewSegments] = {}
+
+    def append(self, record: Record, store: str) -> None:
+        if store not in self._of:
+            self._of[store] = NewSegments(self._place, store)
+        self._of[store].append(record)
+
+    def finish(self) -> None:
+        for one in self._of.values():
+            one.finish()
 
 
 def _drop_lost(store: ContentStore) -> None:
@@ -101,7 +120,7 @@ def _rewrite_damaged(store: ContentStore) -> int:
         rows = [directory.row(row) for row in range(len(directory))]
         if not seen.damage or directory.damage or not all(_reads_back(store, identity) for identity, _ in rows):
             continue
-        kept = NewSegments(place)
+        kept = NewSegments(place, store_of(directory.segment))
         for _, where in sorted(rows, key=lambda row: row[1].offset):
             with contextlib.suppress(BrokenError):  # it lies elsewhere, too
                 kept.append(store.segments.read(where))

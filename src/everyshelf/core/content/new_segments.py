@@ -3,21 +3,22 @@
 from __future__ import annotations
 
 import contextlib
-import uuid
 
 from everyshelf.core.content.place import Appender, Place
 from everyshelf.core.content.records import Record, encode
-from everyshelf.core.content.scanning import SEGMENT, SegmentContents, write_directory
+from everyshelf.core.content.scanning import SegmentContents, write_directory
 from everyshelf.core.content.segments import SEGMENT_BYTES
+from everyshelf.core.content.stores import MAIN, new_segment_name
 from everyshelf.core.errors import StorageError
 
 
 class NewSegments:
-    """Segments of a place that one writer fills. Nothing counts on them before ``finish``; ``drop`` takes back those
-    that are not finished."""
+    """Segments of one store of a place that one writer fills. Nothing counts on them before ``finish``; ``drop`` takes
+    back those that are not finished."""
 
-    def __init__(self, place: Place, *, segment_bytes: int = SEGMENT_BYTES) -> None:
+    def __init__(self, place: Place, store: str = MAIN, *, segment_bytes: int = SEGMENT_BYTES) -> None:
         self._place = place
+        self.store = store
         self._segment_bytes = segment_bytes
         self._now: SegmentContents | None = None
         self._appender: Appender | None = None
@@ -27,7 +28,7 @@ class NewSegments:
         """Add a record, in a next segment when this one is full."""
         if self._now is None or self._now.end >= self._segment_bytes:
             self._seal()
-            name = f"{uuid.uuid4().hex}{SEGMENT}"
+            name = new_segment_name(self.store)
             self._appender = self._place.create(name)
             self._now = SegmentContents(name)
             self.names.append(name)

@@ -18,9 +18,10 @@ from dataclasses import dataclass
 from everyshelf.core.content.directory import Directory
 from everyshelf.core.content.place import Place, Readable
 from everyshelf.core.content.records import DELTAS, HEAD_BYTES, MARK, Damage, Location, Record, decode, stored_length
+from everyshelf.core.content.stores import SEGMENT
 from everyshelf.core.errors import StorageError
 
-SEGMENT, DIRECTORY = ".seg", ".dir"
+DIRECTORY = ".dir"
 _SCAN_BYTES = 4 * 1024 * 1024
 
 

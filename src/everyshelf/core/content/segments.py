@@ -1,9 +1,9 @@
 """Segments: append-only files of checked records, each with a sorted directory that can be rebuilt by scanning
 (``scanning``).
 
-Every process appends to a segment of its own; a segment that no process owns is sealed: its torn end is cut off and a
-directory is written beside it. A sealed segment may be removed by another process once what it held lies elsewhere
-(``compacting``): whoever finds it gone looks again.
+Every process appends to a segment of its own, of each store (``stores``) into which it writes; a segment that no
+process owns is sealed: its torn end is cut off and a directory is written beside it. A sealed segment may be removed by
+another process once what it held lies elsewhere (``compacting``): whoever finds it gone looks again.
 """
 
 from __future__ import annotations
@@ -11,25 +11,35 @@ from __future__ import annotations
 import contextlib
 import threading
 import time
-import uuid
 from collections.abc import Iterator
+from dataclasses import dataclass
 
 from everyshelf.core.content.directory import Directories, Directory
 from everyshelf.core.content.in_use import Users
 from everyshelf.core.content.place import Appender, Place
 from everyshelf.core.content.records import HEAD_BYTES, Damage, Location, Record, decode, encode
 from everyshelf.core.content.scanning import (
-    SEGMENT,
     SegmentContents,
     directory_name,
     iter_records,
     segment_names,
     write_directory,
 )
+from everyshelf.core.content.stores import MAIN, SEGMENT, current_store, new_segment_name, store_of
 from everyshelf.core.errors import BrokenError, StorageError
 
 SEGMENT_BYTES = 256 * 1024 * 1024
 _MOST_TRIES = 5
+
+
+@dataclass
+class _Own:
+    """A segment that this process adds to."""
+
+    contents: SegmentContents
+    appender: Appender
+    began_ns: int
+    synced_end: int = 0
 
 
 class Segments:
@@ -41,10 +51,8 @@ class Segments:
         self._lock = threading.RLock()
         self._sealed = Directories()
         self._live: dict[str, SegmentContents] = {}
-        self._own: SegmentContents | None = None
-        self._appender: Appender | None = None
-        self._synced_end = 0
-        self._began_ns = 0
+        self._own: dict[str, _Own] = {}  # by store
+        self._stores: set[str] = {MAIN}
         self.users = Users(place, self.refresh)
         self.refresh()
 
@@ -61,17 +69,49 @@ class Segments:
             return where
 
     def _find(self, identity: bytes, complete: bool = False) -> Location | None:
+        """The first that is found; of several stores the one of the code around this, which may be the only one that
+        can be reached."""
+        found, store = None, current_store()
+        for where in self._all(identity):
+            if complete and where.delta:
+                continue
+            if len(self._stores) == 1 or store_of(where.segment) == store:
+                return where
+            found = found or where
+        return found
+
+    def _all(self, identity: bytes) -> Iterator[Location]:
         for live in self._live.values():
             where = live.locations.get(identity)
-            if where is not None and not (complete and where.delta):
-                return where
-        return self._sealed.find(identity, complete=complete)
+            if where is not None:
+                yield where
+        yield from self._sealed.find_all(identity)
 
-    def holds(self, identity: bytes) -> bool:
-        """For whoever writes: whether the piece is here and stays (``in_use``), so that it need not be stored."""
+    def holds(self, identity: bytes, store: str | None = None) -> bool:
+        """For whoever writes: whether the piece is in the store (else: the one of the code around this) and stays there
+        (``in_use``), so that it need not be stored."""
+        store = current_store() if store is None else store
         with self._lock:
-            where = self._find(identity)
-            return where is not None and not self.users.condemned.holds(where.segment, identity)
+            return any(
+                not self.users.condemned.holds(where.segment, identity)
+                for where in self._all(identity)
+                if store_of(where.segment) == store
+            )
+
+    def stores(self) -> set[str]:
+        """The stores of which there are segments, and the main one."""
+        with self._lock:
+            return set(self._stores)
+
+    def lies_in(self, store: str, identity: bytes) -> bool:
+        """Whether a record of that id lies in the store."""
+        with self._lock:
+            return any(store_of(where.segment) == store for where in self._all(identity))
+
+    def sealed_in(self, store: str, identity: bytes) -> list[Location]:
+        """Where records of an id lie in segments of a store to which nothing is added any more."""
+        with self._lock:
+            return [where for where in self._sealed.find_all(identity) if store_of(where.segment) == store]
 
     def fetch(self, identity: bytes, *, complete: bool = False) -> Record | None:
         """The record, wherever it lies by now, or None; raises ``BrokenError`` where none of its copies reads back."""
@@ -97,8 +137,7 @@ class Segments:
     def find_forms(self, identity: bytes) -> list[Location]:
         """Where records of an id lie: twice, whole and as a delta, as they came and unpacked."""
         with self._lock:
-            live = [one.locations[identity] for one in self._live.values() if identity in one.locations]
-            return [*live, *self._sealed.find_all(identity)]
+            return list(self._all(identity))
 
     def fetch_forms(self, identity: bytes) -> list[Record]:
         """Every record of an id that reads back. Raises ``BrokenError`` where there are some and none does."""
@@ -145,19 +184,20 @@ class Segments:
                 damage += live.damage
         return damage
 
-    def sealed(self) -> list[Directory]:
-        """The directories of all segments that nothing is added to any more, as of now."""
+    def sealed(self, store: str | None = None) -> list[Directory]:
+        """The directories of all segments (of a store) that nothing is added to any more, as of now."""
         with self._lock:
             self.refresh()
-            return list(self._sealed)
+            return [one for one in self._sealed if store is None or store_of(one.segment) == store]
 
     def refresh(self) -> None:
         """Take notice of segments that came, grew or were given up by their process since the last look."""
         with self._lock:
             if self.place.changed():
                 self._look_around()
+            own = {one.contents.name for one in self._own.values()}
             for live in list(self._live.values()):
-                if live is not self._own:
+                if live.name not in own:
                     with contextlib.suppress(FileNotFoundError):
                         live.scan(self.place, final=False)
 
@@ -165,12 +205,15 @@ class Segments:
         names = set(self.place.names())
         gone = {known.segment for known in self._sealed} - names
         self._sealed.remove(gone)
-        for name in gone | {name for name, live in self._live.items() if live is not self._own and name not in names}:
+        own = {one.contents.name for one in self._own.values()}
+        for name in gone | {name for name in self._live if name not in own and name not in names}:
             self.place.forget(name)
             self._live.pop(name, None)
         sealed: list[Directory | None] = []
-        for name in sorted(n for n in names if n.endswith(SEGMENT)):
-            if name in self._sealed or (self._own is not None and name == self._own.name):
+        segments = sorted(name for name in names if name.endswith(SEGMENT))
+        self._stores = {MAIN, *self._own, *map(store_of, segments)}
+        for name in segments:
+            if name in self._sealed or name in own:
                 continue
             with contextlib.suppress(FileNotFoundError):  # removed since the names were read
                 if directory_name(name) in names:
@@ -226,66 +269,80 @@ class Segments:
 
     # --- writing -----------------------------------------------------------
 
-    def append(self, record: Record) -> None:
-        """Add a record to this process's own segment; durable only after ``sync``."""
+    def append(self, record: Record, store: str | None = None) -> None:
+        """Add a record to this process's own segment of the store (else: of the one of the code around this); durable
+        only after ``sync``."""
+        store = current_store() if store is None else store
         with self._lock:
-            if self.holds(record.id):
+            if self.holds(record.id, store):
                 return
-            if self._own is None or self._own.end >= self._segment_bytes:
-                self._roll()
-            assert self._own is not None and self._appender is not None
-            offset = self._own.end
-            self._appender.append(encode(record, self._own.name))
-            self._own.note(offset, record)
+            own = self._own.get(store)
+            if own is None or own.contents.end >= self._segment_bytes:
+                own = self._begin(store)
+            offset = own.contents.end
+            own.appender.append(encode(record, own.contents.name))
+            own.contents.note(offset, record)
 
-    def _roll(self) -> None:
-        self.close()
-        name = f"{uuid.uuid4().hex}{SEGMENT}"
-        self._appender = self.place.create(name)
-        self._own = self._live[name] = SegmentContents(name)
-        self._synced_end = 0
-        self._began_ns = time.time_ns()
+    def _begin(self, store: str) -> _Own:
+        self._end(store)
+        name = new_segment_name(store)
+        own = _Own(SegmentContents(name), self.place.create(name), time.time_ns())
+        self._own[store] = own
+        self._live[name] = own.contents
+        self._stores.add(store)
+        return own
 
     def sync(self) -> None:
         """Return once everything appended so far is durable; raises ``StorageError`` and forgets it if it cannot be."""
         with self._lock:
-            if self._appender is None or self._own is None or self._own.end == self._synced_end:
-                return
-            try:
-                self._appender.sync()
-            except StorageError:
-                self._forget_unsynced()
-                raise
-            self._synced_end = self._own.end
+            for store in list(self._own):
+                self._sync(store)
 
-    def _forget_unsynced(self) -> None:
+    def _sync(self, store: str) -> None:
+        own = self._own[store]
+        if own.contents.end == own.synced_end:
+            return
+        try:
+            own.appender.sync()
+        except StorageError:
+            self._forget_unsynced(store)
+            raise
+        own.synced_end = own.contents.end
+
+    def _forget_unsynced(self, store: str) -> None:
         """After a failed fsync the kernel may call the same pages clean the next time although they were never written
         (fsync(2), "Error handling"): what was not durable before is stored again in another segment."""
-        own, appender = self._own, self._appender
-        assert own is not None and appender is not None
-        self._own = self._appender = None
-        own.locations = {i: where for i, where in own.locations.items() if where.offset < self._synced_end}
-        own.torn_at = self._synced_end
+        own = self._own.pop(store)
+        seen = own.contents
+        seen.locations = {i: where for i, where in seen.locations.items() if where.offset < own.synced_end}
+        seen.torn_at = own.synced_end
         with contextlib.suppress(StorageError):
-            self._take_up(self._seal(own, appender))
-        self._live.pop(own.name, None)
+            self._take_up(self._seal(seen, own.appender))
+        self._live.pop(seen.name, None)
 
     def _take_up(self, sealed: Directory | None) -> None:
         if sealed is not None:
             self._sealed.add([sealed])
 
     def seal_if_asked(self) -> None:
-        """Seal this process's own segment if that was asked for since it began (``Place.ask_to_seal``)."""
-        if self._own is not None and self.place.asked_ns() > self._began_ns:
-            self.close()
+        """Seal those of this process's own segments that began before that was asked for (``Place.ask_to_seal``)."""
+        if self._own:
+            asked = self.place.asked_ns()
+            with self._lock:
+                for store in [store for store, own in self._own.items() if asked > own.began_ns]:
+                    self._end(store)
 
     def close(self) -> None:
-        """Seal this process's own segment."""
+        """Seal this process's own segments."""
         with self._lock:
-            if self._own is not None and self._appender is not None:
-                self.sync()
-                self._take_up(self._seal(self._live.pop(self._own.name), self._appender))
-                self._own = self._appender = None
+            for store in list(self._own):
+                self._end(store)
+
+    def _end(self, store: str) -> None:
+        if store in self._own:
+            self._sync(store)
+            own = self._own.pop(store)
+            self._take_up(self._seal(self._live.pop(own.contents.name), own.appender))
 
     def iter_all(self) -> Iterator[tuple[str, int, Record]]:
         """Segment, offset and record of everything stored, in no promised order."""

@@ -49,6 +49,8 @@ class Shrinker:
         many. Raises ``MissingError`` and ``BrokenError`` as reading does."""
         if self._store.lies_outside(older) or self._store.lies_outside(identity):
             return 0
+        if not self._lies_there(older) or not self._lies_there(identity):
+            return 0  # a delta lies where all lies that it needs
         made = self._unpacked.shrink(identity, older, progress)
         if made is not None:
             return made
@@ -70,6 +72,9 @@ class Shrinker:
             progress(done, total)
             made += self._shrink_piece(piece, likeness, level)
         return made
+
+    def _lies_there(self, identity: str) -> bool:
+        return self._store.segments.lies_in(self._into.store, bytes.fromhex(identity))
 
     def _whole_of(self, piece: bytes) -> bytes:
         """The piece itself, or the one it is kept against."""

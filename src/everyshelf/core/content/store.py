@@ -17,6 +17,7 @@ import threading
 from collections import deque
 from collections.abc import Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextvars import copy_context
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -31,6 +32,7 @@ from everyshelf.core.content.outside import NothingOutside, Outside, OutsideNote
 from everyshelf.core.content.place import FolderPlace, Place
 from everyshelf.core.content.records import CHUNK, DELTAS, OUTSIDE, RAW, RECIPE, UNPACKED, WHOLE, ZSTD, Record
 from everyshelf.core.content.segments import Segments
+from everyshelf.core.content.stores import current_store, in_store
 from everyshelf.core.content.unpacking import Layout
 from everyshelf.core.errors import BrokenError, MissingError
 
@@ -168,9 +170,9 @@ class ContentStore:
                 pool.shutdown()
         self._pool = self._hashing = None
 
-    def submit(self, chunks: list[memoryview]) -> Future[list[tuple[bytes, int, Record | None]]]:
-        """Hash and compress chunks on the pool; a chunk that is stored already comes back without a record."""
-        return self._threads().submit(self._pack_chunks, chunks)
+    def submit(self, chunks: list[memoryview], into: str) -> Future[list[tuple[bytes, int, Record | None]]]:
+        """Hash and compress chunks on the pool; one that is in that store already comes back without a record."""
+        return self._threads().submit(self._pack_chunks, chunks, into)
 
     def _threads(self) -> ThreadPoolExecutor:
         if self._pool is None:
@@ -183,9 +185,9 @@ class ContentStore:
             self._hashing = ThreadPoolExecutor(1, "every-shelf-hash")
         return self._hashing.submit(digest.update, window)
 
-    def _pack_chunks(self, chunks: list[memoryview]) -> list[tuple[bytes, int, Record | None]]:
+    def _pack_chunks(self, chunks: list[memoryview], into: str) -> list[tuple[bytes, int, Record | None]]:
         identities = [blake3(chunk).digest() for chunk in chunks]
-        fresh = [k for k, identity in enumerate(identities) if not self.segments.holds(identity)]
+        fresh = [k for k, identity in enumerate(identities) if not self.segments.holds(identity, into)]
         records = dict(zip(fresh, _pack_many([identities[k] for k in fresh], [chunks[k] for k in fresh]), strict=True))
         return [(identity, len(chunks[k]), records.get(k)) for k, identity in enumerate(identities)]
 
@@ -281,7 +283,7 @@ class ContentStore:
         try:
             for at in range(0, len(wanted), _CHUNKS_AHEAD):
                 batch = wanted[at : at + _CHUNKS_AHEAD]
-                flying.append(self._threads().submit(self._parts, identity, batch))
+                flying.append(self._threads().submit(copy_context().run, self._parts, identity, batch))
                 if len(flying) > _PACK_THREADS:
                     yield from flying.popleft().result()
             while flying:
@@ -306,13 +308,7 @@ class ContentStore:
 
     def stored_pieces(self, identity: bytes) -> set[bytes]:
         """Ids of all that a content is made of, in every form in which it is stored. Raises ``BrokenError``."""
-        found: set[bytes] = set()
-        for record in self.segments.fetch_forms(identity):
-            if record.kind == RECIPE:
-                found.update(chunk for chunk, _ in _parse_recipe(self.unpack(record)).chunks)
-            elif record.kind == UNPACKED:
-                found.update(part for _, part, _, _ in Layout.decoded(self.unpack(record)).entries)
-        return found
+        return {piece for record in self.segments.fetch_forms(identity) for piece in self.pieces_of(record)}
 
     def layout(self, identity: str) -> Layout | None:
         """Of which parts a content is kept unpacked; None for one that is not."""
@@ -356,6 +352,14 @@ class ContentStore:
     def read_part(self, part: bytes, identity: str) -> bytes:
         """One part of a content that is kept unpacked, checked."""
         return self._chunk(part, identity)
+
+    def pieces_of(self, record: Record) -> list[bytes]:
+        """Ids of what the record of a content names as its pieces: none of one that is stored in one record."""
+        if record.kind == RECIPE:
+            return [chunk for chunk, _ in _parse_recipe(self.unpack(record)).chunks]
+        if record.kind == UNPACKED:
+            return [part for _, part, _, _ in Layout.decoded(self.unpack(record)).entries]
+        return []
 
     def fetch_piece(self, piece: bytes, *, complete: bool = False) -> Record:
         """The record of a piece of some content; ``complete``: not as a delta. Raises ``BrokenError``."""
@@ -407,6 +411,7 @@ class ContentWriter:
 
     def __init__(self, store: ContentStore) -> None:
         self._store = store
+        self._into = current_store()
         self._digest = hashlib.sha256()
         self._pieces: list[bytes] = []
         self._held = 0
@@ -437,7 +442,7 @@ class ContentWriter:
         for length in cut_window(window, final=final):
             chunks.append(window[at : at + length])
             at += length
-        self._flying.append(self._store.submit(chunks))
+        self._flying.append(self._store.submit(chunks, self._into))
         rest = bytes(window[at:])
         self._pieces, self._held, self._new_bytes_from = [rest], len(rest), len(rest)
 
@@ -445,19 +450,21 @@ class ContentWriter:
         self._hashed.popleft().result()
         for identity, length, record in self._flying.popleft().result():
             if record is not None:
-                self._store.segments.append(record)
+                self._store.segments.append(record, self._into)
             self._chunks.append((identity, length))
 
     def finish(self) -> ContentInfo:
         """Store the rest and return the content's id and size (not yet durable, see ``ContentStore.sync``)."""
         if not self._chunks and not self._flying and self.size <= WHOLE_BYTES:
-            return self._store.put(b"".join(self._pieces))
+            with in_store(self._into):
+                return self._store.put(b"".join(self._pieces))
         self._cut(final=True)
         while self._flying:
             self._land()
         identity = self._digest.digest()
-        if not self._store.segments.holds(identity):
-            self._store.segments.append(_pack(identity, RECIPE, _encode_recipe(self.size, self._chunks)))
+        if not self._store.segments.holds(identity, self._into):
+            recipe = _pack(identity, RECIPE, _encode_recipe(self.size, self._chunks))
+            self._store.segments.append(recipe, self._into)
         return ContentInfo(identity.hex(), self.size)
 
 

@@ -95,7 +95,7 @@ class UnpackedVersions:
         return [(blake3(one.data).digest(), one) for one in parts] if parts is not None else None
 
     def _is_known(self, part: bytes) -> bool:
-        return part in self._held or part in self._bases or self._store.segments.holds(part)
+        return part in self._held or part in self._bases or self._store.segments.holds(part, self._into.store)
 
     def _deltas(self, before: _Apart, after: _Apart) -> list[Record]:
         """Records of the parts that are not stored yet: as deltas where the version before has something much alike."""

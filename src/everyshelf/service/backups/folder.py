@@ -93,6 +93,11 @@ class BackupFolder(Backups):
     def pieces(self, segment: SavedSegment) -> Iterator[bytes]:
         return _pieces(self.segments / segment.name, segment.size)
 
+    def part(self, segment: SavedSegment, offset: int, length: int) -> bytes:
+        with (self.segments / segment.name).open("rb") as file:
+            file.seek(offset)
+            return file.read(max(0, min(length, segment.size - offset)))
+
     @contextmanager
     def at_hand(self, segment: SavedSegment) -> Iterator[Readable]:
         yield FolderPlace(self.segments)

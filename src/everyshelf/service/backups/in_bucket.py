@@ -87,6 +87,9 @@ class BackupBucket(Backups):
     def pieces(self, segment: SavedSegment) -> Iterator[bytes]:
         return self._bucket.pieces(_object(segment))
 
+    def part(self, segment: SavedSegment, offset: int, length: int) -> bytes:
+        return self._bucket.read(_object(segment), offset, length)
+
     @contextmanager
     def at_hand(self, segment: SavedSegment) -> Iterator[Readable]:
         with tempfile.TemporaryDirectory(prefix="es-backup-") as folder:

@@ -89,6 +89,10 @@ class Backups(ABC):
         """The bytes that were saved of a segment; fewer where some are gone. Raises ``OSError``."""
 
     @abstractmethod
+    def part(self, segment: SavedSegment, offset: int, length: int) -> bytes:
+        """Up to ``length`` bytes of what was saved of a segment, from ``offset``; raises ``OSError``."""
+
+    @abstractmethod
     def at_hand(self, segment: SavedSegment) -> AbstractContextManager[Readable]:
         """What was saved of a segment as something on this machine to read from, under the segment's name."""
 

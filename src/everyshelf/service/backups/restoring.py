@@ -6,6 +6,7 @@ import contextlib
 import os
 import shutil
 import tempfile
+from collections.abc import Callable, Iterable
 from pathlib import Path
 
 from blake3 import blake3
@@ -16,6 +17,31 @@ from everyshelf.service.backups.folder import sync_folder, write_durably
 from everyshelf.service.backups.layout import FILES, Backups, Moment, SavedSegment
 from everyshelf.service.backups.making import Progress
 
+Write = Callable[[Backups, Moment, Path, Progress], None]
+
+
+def write_all(backups: Backups, moment: Moment, target: Path, progress: Progress) -> None:
+    """Write all of a moment into the folder ``target``, durably."""
+    segments = target / "segments"
+    segments.mkdir(mode=0o700)
+    done = 0
+    for segment in moment.segments:
+        progress(done, moment.size, f"segment {segment.name[:12]}")
+        _copy(backups, segments / segment.name, segment)
+        done += segment.size
+    sync_folder(segments)
+    progress(done, moment.size, "records")
+    unpack_records(backups, moment, target / "records.sqlite")
+    write_files(backups, moment, target, FILES)
+    progress(moment.size, moment.size, "")
+
+
+def write_files(backups: Backups, moment: Moment, target: Path, names: Iterable[str]) -> None:
+    """Write those of these files of a moment that it has."""
+    for name in names:
+        with contextlib.suppress(FileNotFoundError):
+            write_durably(target / name, backups.file(moment.name, f"files/{name}"))
+
 
 def restore_moment(
     backups: Backups,
@@ -24,11 +50,13 @@ def restore_moment(
     progress: Progress,
     *,
     keys: tuple[Path, Path] | None = None,
+    write: Write = write_all,
 ) -> None:
     """Write the data folder ``data``, which must be missing or empty, as it was at a moment; all of it or nothing.
 
-    ``keys``: the folder that the keys were saved in, and the path of the key file of secrets. Raises ``InvalidError``,
-    ``BrokenError`` for bytes that are not those that were copied, ``StorageError``.
+    ``keys``: the folder that the keys were saved in, and the path of the key file of secrets. ``write``: what writes
+    the folder, where it is not all of the moment. Raises ``InvalidError``, ``BrokenError`` for bytes that are not those
+    that were copied, ``StorageError``.
     """
     if data.exists() and any(data.iterdir()):
         raise InvalidError(
@@ -49,7 +77,7 @@ def restore_moment(
     data.parent.mkdir(parents=True, exist_ok=True)
     hidden = Path(tempfile.mkdtemp(prefix=f".{data.name}.", dir=data.parent))
     try:
-        _write(backups, moment, hidden, progress)
+        write(backups, moment, hidden, progress)
         if keys:
             write_durably(keys[1], (keys[0] / "secrets.key").read_bytes())
             if (keys[0] / "secret-key").exists():
@@ -67,23 +95,6 @@ def restore_moment(
         ) from error
     finally:
         shutil.rmtree(hidden, ignore_errors=True)
-
-
-def _write(backups: Backups, moment: Moment, target: Path, progress: Progress) -> None:
-    segments = target / "segments"
-    segments.mkdir(mode=0o700)
-    done = 0
-    for segment in moment.segments:
-        progress(done, moment.size, f"segment {segment.name[:12]}")
-        _copy(backups, segments / segment.name, segment)
-        done += segment.size
-    sync_folder(segments)
-    progress(done, moment.size, "records")
-    unpack_records(backups, moment, target / "records.sqlite")
-    for name in FILES:
-        with contextlib.suppress(FileNotFoundError):
-            write_durably(target / name, backups.file(moment.name, f"files/{name}"))
-    progress(moment.size, moment.size, "")
 
 
 def _copy(backups: Backups, target: Path, segment: SavedSegment) -> None:

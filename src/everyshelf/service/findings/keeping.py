@@ -12,10 +12,11 @@ from django.db import transaction
 from everyshelf.core.answers.comparisons import ComparisonAnswer
 from everyshelf.core.answers.findings import FindingAnswer
 from everyshelf.core.compare.artifact import READER_VERSION
-from everyshelf.core.errors import BrokenError, ConflictError, InvalidError, MissingError
+from everyshelf.core.errors import BrokenError, InvalidError, MissingError
 from everyshelf.core.kinds.registry import packages
 from everyshelf.service.base.acts import aside
 from everyshelf.service.base.context import get_store
+from everyshelf.service.base.working import WorkingError
 from everyshelf.service.findings.models import VersionFindings
 from everyshelf.service.shelves.actions.comparing import Effort, compare_pair
 from everyshelf.service.shelves.actions.lineage import Lineage, lineage_of
@@ -30,16 +31,14 @@ _AT_ONCE = 200
 MOST_OF_VERSION = 1000  # findings kept of one version
 
 
-class FindingsReadingError(ConflictError):
-    """A job is comparing the versions; ``facts["job"]`` names it. Asked again afterwards, the answer is there."""
+class FindingsReadingError(WorkingError):
+    """A job is comparing the versions."""
 
     code = "findings.reading"
-    keeps = True  # the job it names
-    hint = "Ask again when that job is done; the client, the command line and the console do so by themselves."
 
     def __init__(self, job: str, left: int) -> None:
         super().__init__(
-            f"comparing the {left} versions that are left takes longer than an answer may: a job does it", job=job
+            f"comparing the {left} versions that are left takes longer than an answer may: a job does it", job
         )
 
 

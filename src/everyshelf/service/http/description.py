@@ -19,6 +19,11 @@ _PROBLEM = {
         "code": {"type": "string", "description": "Stable; area.reason."},
         "hint": {"type": "string", "description": "What to do next."},
         "instance": {"type": "string"},
+        "job": {"type": "string", "description": "A job that works the answer out."},
+        "again": {
+            "type": "boolean",
+            "description": "The answer is there when that job has ended.",
+        },
         "request": {"type": "string", "description": "Number of the request, for the log of the service."},
         "errors": {
             "type": "array",

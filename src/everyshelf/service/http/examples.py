@@ -81,6 +81,7 @@ _VALUES: dict[str, Any] = {
     "shelf_name": "Skerry Line",
     "source": "tobias/quiet-hours",
     "start": "main",
+    "store": "main",
     "subfolder": "",
     "subject": "main",
     "summary": "Fares of zone 3",
@@ -162,6 +163,7 @@ _NAMES = (
     ("/checks", "fare rules"),
     ("/invitations", "tobias"),
     ("/bindings", "HARBOUR_DESK"),
+    ("/storage/stores", "archive"),
 )
 _KEYS = (("/experiments", "tide-height"),)
 _UIDS = (("/jobs", "5f0d7a4c2b1e49f8a6c3d2e1f0b9a8c7"), ("/merges", "b17c55d29e04"), ("/remarks", "ac3961470819"))

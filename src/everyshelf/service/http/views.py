@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
+from django.db import DatabaseError
 from rest_framework import serializers
 from rest_framework.response import Response
 from rest_framework.views import APIView
@@ -78,9 +79,11 @@ class ApiView(APIView):
             act.failed = True
         if isinstance(exc, _AnsweredError):
             return exc.response
-        if act is not None and not act.begun:
-            try:  # the same request, answered meanwhile, may be why this one cannot be done any more
-                self._stop_if_answered()
+        if act is not None and not act.begun and self._keyed is not None:
+            try:  # the same request may be why this one cannot be done any more: beginning waits until that has ended
+                act.begin()
+            except DatabaseError:
+                pass  # then nothing is known of another, and what happened here is told
             except Exception as answered:
                 exc = answered
         if isinstance(exc, _AnsweredError):

@@ -15,6 +15,7 @@ from django.db import DatabaseError, close_old_connections
 from django.db.models import F
 from django.utils import timezone
 
+from everyshelf.core.content.stores import MAIN, in_store
 from everyshelf.core.errors import EveryShelfError, MissingError
 from everyshelf.service.base.context import get_store
 from everyshelf.service.base.room import is_no_room
@@ -169,7 +170,9 @@ def run_now(uid: str) -> None:
         return
     job = Job.objects.select_related("shelf", "person").get(uid=uid)
     try:
-        with get_store().segments.users.one():  # what it relies on stays until its records name it
+        store = job.shelf.store if job.shelf is not None else MAIN
+        # What it relies on stays until its records name it; what it writes goes where its shelf lives.
+        with get_store().segments.users.one(), in_store(store):
             result = kinds[job.kind].run(Run(job))
     except GaveWayError:
         Job.objects.filter(pk=job.pk).update(state=State.WAITING, queued=timezone.now(), attempts=F("attempts") - 1)

@@ -7,6 +7,9 @@ nobody needs.
 
 Folders, commits and other documents that name contents are followed. Files that people versioned are not: what stands
 in them names nothing here.
+
+What the rows of a shelf reach is needed in the store where the shelf lives (``owners``); what other rows reach is
+needed wherever it is.
 """
 
 from __future__ import annotations
@@ -22,6 +25,7 @@ import orjson
 from everyshelf.core.content.records import OUTSIDE, WHOLE
 from everyshelf.core.content.store import ContentStore
 from everyshelf.core.errors import BrokenError
+from everyshelf.service.keeping.owners import way_to_shelf
 
 _ID = re.compile(r"(?<![0-9a-f])[0-9a-f]{64}(?![0-9a-f])")
 _ID_IN_BYTES = re.compile(rb"(?<![0-9a-f])[0-9a-f]{64}(?![0-9a-f])")
@@ -38,11 +42,12 @@ TELLS_ONLY = frozenset(
     }
 )
 _HELD = "shelves_shelfcontent"
+ANYWHERE = None  # the store of what belongs to no shelf
 # Contents of artifacts are followed from the folders that name them, where it is known whether they are folders.
 _FILES_ONLY = frozenset({("shelves_artifactversion", "content"), ("shelves_mergedcontent", "content")})
 _CERTAIN = frozenset({("shelves_commit", "uid"), ("shelves_commit", "root")})
 # An ended job needs nothing.
-_WHERE = {"jobs_job": " WHERE state IN ('waiting', 'running')"}
+_WHERE = {"jobs_job": "\"jobs_job\".state IN ('waiting', 'running')"}
 
 Progress = Callable[[int, int, str], None]
 
@@ -108,13 +113,38 @@ def _of_folder(data: bytes) -> tuple[set[bytes], list[bytes]] | None:
     return None
 
 
-def follow_records(database: Path, reach: Reach, progress: Progress) -> None:
-    """Reach all that the records name, but for the list of what shelves hold."""
+class Reached:
+    """What is reached, by the store whose shelves reach it; under ``ANYWHERE`` what belongs to no shelf."""
+
+    def __init__(self, store: ContentStore) -> None:
+        self._store = store
+        self._by_store: dict[str | None, Reach] = {}
+
+    def of(self, store: str | None) -> Reach:
+        """What is reached for a store."""
+        if store not in self._by_store:
+            self._by_store[store] = Reach(self._store)
+        return self._by_store[store]
+
+    @property
+    def stores(self) -> set[str]:
+        """The stores for which something is reached."""
+        return {one for one in self._by_store if one is not ANYWHERE}
+
+    @property
+    def contents(self) -> set[bytes]:
+        """All of it."""
+        return set().union(*(one.contents for one in self._by_store.values()))
+
+
+def follow_records(database: Path, reached: Reached, progress: Progress, shelf: int | None = None) -> None:
+    """Reach all that the records name, but for the list of what shelves hold; ``shelf``: only what its rows name."""
     with _reading(database) as records:
         tables = [table for table in _tables(records) if table not in TELLS_ONLY and table != _HELD]
         for done, table in enumerate(tables):
             progress(done, len(tables), table)
-            for column, text in _texts(records, table):
+            for column, text, store in _texts(records, table, shelf):
+                reach = reached.of(store)
                 for found in _ID.findall(text):
                     if (table, column) in _FILES_ONLY:
                         reach.add_file(bytes.fromhex(found))
@@ -122,10 +152,17 @@ def follow_records(database: Path, reach: Reach, progress: Progress) -> None:
                         reach.follow(bytes.fromhex(found), certain=(table, column) in _CERTAIN)
 
 
-def held_contents(database: Path) -> set[bytes]:
-    """Ids of all contents that shelves hold."""
+def held_contents(database: Path) -> dict[str, set[bytes]]:
+    """Ids of all contents that shelves hold, by the store where those live."""
+    held: dict[str, set[bytes]] = {}
     with _reading(database) as records:
-        return {bytes.fromhex(row[0]) for row in records.execute(f"SELECT DISTINCT content FROM {_HELD}")}  # noqa: S608
+        rows = records.execute(
+            f"SELECT DISTINCT shelf.store, held.content FROM {_HELD} AS held "  # noqa: S608
+            "JOIN shelves_shelf AS shelf ON shelf.id = held.shelf_id"
+        )
+        for store, content in rows:
+            held.setdefault(store, set()).add(bytes.fromhex(content))
+    return held
 
 
 @contextlib.contextmanager
@@ -141,10 +178,18 @@ def _tables(records: sqlite3.Connection) -> list[str]:
     return [row[0] for row in records.execute("SELECT name FROM sqlite_master WHERE type = 'table' ORDER BY name")]
 
 
-def _texts(records: sqlite3.Connection, table: str) -> Iterator[tuple[str, str]]:
-    """Column and text of all values long enough to hold an id."""
+def _texts(records: sqlite3.Connection, table: str, shelf: int | None) -> Iterator[tuple[str, str, str | None]]:
+    """Column and text of all values long enough to hold an id, and the store of the shelf to which they belong."""
+    way = way_to_shelf(records, table)
+    if way is None and shelf is not None:
+        return
+    store, joins = (f"{way.shelf}.store", way.joins) if way is not None else ("NULL", "")
+    where = [_WHERE[table]] if table in _WHERE else []
+    if way is not None and shelf is not None:
+        where.append(f"{way.shelf}.id = {shelf:d}")
+    rows = f'"{table}"{joins}' + (f" WHERE {' AND '.join(where)}" if where else "")
     for _, column, *_ in list(records.execute(f'PRAGMA table_info("{table}")')):
-        rows = f'"{table}"{_WHERE.get(table, "")}'  # names are those of the schema
-        for (value,) in records.execute(f'SELECT "{column}" FROM {rows}'):  # noqa: S608
+        # Names are those of the schema.
+        for value, belongs in records.execute(f'SELECT "{table}"."{column}", {store} FROM {rows}'):  # noqa: S608
             if isinstance(value, str) and len(value) >= 64:
-                yield column, value
+                yield column, value, belongs

@@ -16,15 +16,15 @@ import structlog
 from django.db.models import Count, Min, QuerySet, Sum
 from django.utils import timezone
 
-from everyshelf.core.content.compacting import Compacted, compact, find_unreached
+from everyshelf.core.content.compacting import Compacted, Unreached, compact
 from everyshelf.core.content.in_use import Condemned, others_ended, publish, read_condemned
 from everyshelf.core.content.store import ContentStore
 from everyshelf.core.errors import BrokenError
 from everyshelf.service.base.acts import aside
 from everyshelf.service.base.config import get_config
-from everyshelf.service.base.context import get_trees
 from everyshelf.service.keeping.models import Tidied
-from everyshelf.service.keeping.reaching import Progress, Reach, follow_records, held_contents
+from everyshelf.service.keeping.needed import Needed, find_needed, find_unneeded
+from everyshelf.service.keeping.reaching import Progress
 from everyshelf.service.keeping.shrinking import tidied
 from everyshelf.service.shelves.models import ShelfContent
 
@@ -58,24 +58,39 @@ def reclaim(store: ContentStore, progress: Progress, *, now: bool = False) -> Re
         # Rewriting now would take what is condemned into segments of which nobody knows that it is.
         return Reclaimed(0, 0, 0, _untouched(store), _UNDER_WAY)
     try:
-        reached = _named(store, progress) if len(condemned) or now or _is_time() else None
-        drop = _still_unreached(store, condemned, reached) if reached is not None and len(condemned) else set()
+        needed = find_needed(store, progress) if len(condemned) or now or _is_time() else None
+        unneeded = find_unneeded(store, needed) if needed is not None and len(condemned) else {}
     except BrokenError as error:
         return Reclaimed(0, 0, 0, _untouched(store), _damaged(error))
     try:
-        done = compact(
-            store.segments,
-            lambda part, total: progress(part, total, "segments"),
-            drop=drop,
-            within=condemned.segments,
-            reads_back=store.reads_back_unpacked,
-        )
+        done = _compact(store, condemned, unneeded, progress)
         if len(condemned):
             publish(place, [], [])
-        contents, fresh = _condemn(store, reached) if reached is not None and (now or _is_time()) else (0, 0)
+        contents, fresh = _condemn(store, needed) if needed is not None and (now or _is_time()) else (0, 0)
     except BrokenError as error:
         return Reclaimed(0, 0, 0, _untouched(store), _damaged(error))
     return Reclaimed(contents, fresh, done.dropped, done)
+
+
+def _compact(
+    store: ContentStore, condemned: Condemned, unneeded: dict[str, Unreached], progress: Progress
+) -> Compacted:
+    """Rewrite the segments of each store without what was condemned and is not needed now, either."""
+    ids = set(condemned.ids())
+    done = Compacted(0, 0, 0)
+    for name in sorted(store.segments.stores()):
+        one = compact(
+            store.segments,
+            lambda part, total: progress(part, total, "segments"),
+            of=name,
+            drop=ids.intersection(unneeded[name].ids) if name in unneeded else set(),
+            within=condemned.segments,
+            reads_back=store.reads_back_unpacked,
+        )
+        done = Compacted(
+            done.segments + one.segments, done.before + one.before, done.after + one.after, done.dropped + one.dropped
+        )
+    return done
 
 
 def _damaged(error: BrokenError) -> str:
@@ -89,33 +104,22 @@ def _untouched(store: ContentStore) -> Compacted:
     return Compacted(0, size, size)
 
 
-def _still_unreached(store: ContentStore, condemned: Condemned, reached: set[bytes]) -> set[bytes]:
-    left = find_unreached(store, reached | held_contents(get_config().database))
-    return set(left.ids).intersection(condemned.ids())
-
-
 def _is_time() -> bool:
     looked = tidied().looked
     return looked is None or looked < timezone.now() - _EVERY
 
 
-def _condemn(store: ContentStore, reached: set[bytes]) -> tuple[int, int]:
-    """Let go of contents not used for the time of grace, and condemn the bytes nothing reaches. ``reached``: what the
+def _condemn(store: ContentStore, needed: Needed) -> tuple[int, int]:
+    """Let go of contents not used for the time of grace, and condemn the bytes nothing reaches. ``needed``: what the
     records named a moment ago; what they name since is seen before anything is removed."""
-    contents = let_go(reached)
-    unreached = find_unreached(store, reached | held_contents(get_config().database))
-    if unreached.ids:
-        publish(store.segments.place, unreached.segments, unreached.ids)
+    contents = let_go(needed.named.contents)
+    unneeded = find_unneeded(store, needed).values()
+    ids = {identity for one in unneeded for identity in one.ids}
+    if ids:
+        publish(store.segments.place, [segment for one in unneeded for segment in one.segments], sorted(ids))
     with aside():
         Tidied.objects.filter(pk=1).update(looked=timezone.now())
-    return contents, len(unreached.ids)
-
-
-def _named(store: ContentStore, progress: Progress) -> set[bytes]:
-    reach = Reach(store)
-    reach.follow(bytes.fromhex(get_trees().empty))
-    follow_records(get_config().database, reach, progress)
-    return reach.contents
+    return contents, len(ids)
 
 
 def let_go(reached: set[bytes]) -> int:

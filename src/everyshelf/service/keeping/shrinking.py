@@ -12,6 +12,7 @@ from django.db.models import F, Sum
 from everyshelf.core.content.new_segments import NewSegments
 from everyshelf.core.content.shrinking import Shrinker
 from everyshelf.core.content.store import ContentStore
+from everyshelf.core.content.stores import in_store
 from everyshelf.core.errors import BrokenError, MissingError
 from everyshelf.service.base.acts import aside
 from everyshelf.service.keeping.models import Tidied
@@ -34,6 +35,7 @@ class _Pair:
     content: str
     older: str
     size: int
+    store: str
 
 
 def waiting_bytes() -> int:
@@ -54,22 +56,38 @@ def shrink_new(store: ContentStore, progress: Progress, give_way: Callable[[], N
     total, done, made = waiting_bytes(), 0, 0
     last = ArtifactVersion.objects.order_by("-pk").values_list("pk", flat=True).first() or 0  # later ones: the next run
     while batch := _next_batch(last):
-        into = NewSegments(store.segments.place)
-        shrinker = Shrinker(store, into)
+        work = {name: _Work.of(store, name) for name in {pair.store for pair in batch}}
         try:
             for pair in batch:
                 progress(done, total, pair.path)
-                made += _shrink(shrinker, pair, partial(_part, progress, pair, done, total))
+                with in_store(pair.store):
+                    made += _shrink(work[pair.store].shrinker, pair, partial(_part, progress, pair, done, total))
                 done += pair.size
-            into.finish()
+            for one in work.values():
+                one.into.finish()
         except BaseException:
-            into.drop()
+            for one in work.values():
+                one.into.drop()
             raise
         store.segments.refresh()
+        saved = sum(one.shrinker.saved for one in work.values())
         with aside():
-            Tidied.objects.filter(pk=1).update(version=batch[-1].row, saved=F("saved") + shrinker.saved)
+            Tidied.objects.filter(pk=1).update(version=batch[-1].row, saved=F("saved") + saved)
         give_way()
     return made
+
+
+@dataclass(frozen=True)
+class _Work:
+    """What a batch writes into one store: a delta lies where that lies which it is kept against."""
+
+    into: NewSegments
+    shrinker: Shrinker
+
+    @classmethod
+    def of(cls, store: ContentStore, name: str) -> _Work:
+        into = NewSegments(store.segments.place, name)
+        return cls(into, Shrinker(store, into))
 
 
 def _part(progress: Progress, pair: _Pair, so_far: int, total: int, done: int, of: int) -> None:
@@ -99,12 +117,14 @@ def _next_batch(last: int) -> list[_Pair]:
 
 def _pairs(after: int, last: int) -> Iterator[_Pair]:
     while True:
-        rows = list(ArtifactVersion.objects.filter(pk__gt=after, pk__lte=last).order_by("pk")[:_ROWS])
+        found = ArtifactVersion.objects.filter(pk__gt=after, pk__lte=last).annotate(store=F("commit__shelf__store"))
+        rows = list(found.order_by("pk")[:_ROWS])
         if not rows:
             return
         for row in rows:
             large = row.content and row.size >= _SMALLEST
-            yield _Pair(row.pk, row.path, row.content, _before(row) if large else "", row.size if large else 0)
+            older, size = (_before(row), row.size) if large else ("", 0)
+            yield _Pair(row.pk, row.path, row.content, older, size, row.store)
         after = rows[-1].pk
 
 

@@ -16,6 +16,7 @@ MAX_PAGE = 500
 ACTS: dict[str, str] = {
     "shelf.made": "made the shelf",
     "shelf.changed": "changed the shelf",
+    "shelf.moved": "moved to another store the shelf",
     "commit.made": "committed",
     "branch.made": "made the branch",
     "branch.deleted": "deleted the branch",
@@ -76,7 +77,9 @@ ACTS: dict[str, str] = {
     "in-place.keys_removed": "removed credentials for data in place at",
     "backup.make": "began a backup of",
     "storage.tidy": "began to tidy the store of",
-    "storage.move": "began to move the store to",
+    "storage.made": "made the store",
+    "storage.move": "began to move versions to",
+    "storage.remove": "removed the store",
     "token.made": "made the token",
     "token.revoked": "revoked the token",
 }

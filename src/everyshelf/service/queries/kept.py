@@ -6,10 +6,10 @@ import uuid
 from collections.abc import Callable
 from pathlib import Path
 
-from everyshelf.core.errors import ConflictError
 from everyshelf.core.querying.statement import MOST_ROWS
 from everyshelf.core.reading.worker import Worker
 from everyshelf.service.base.config import get_config
+from everyshelf.service.base.working import WorkingError
 from everyshelf.service.jobs.actions import start_job
 from everyshelf.service.queries.ready import Ready, ready
 from everyshelf.service.rights import Caller
@@ -24,15 +24,13 @@ _MEMORY = 1024 * 1024 * 1024
 _LONGEST_SECONDS = 600.0  # of processor time: more is rather a join without its condition
 
 
-class QueryWorkingError(ConflictError):
-    """A job is running the query; ``facts["job"]`` names it. Asked again afterwards, the answer is there."""
+class QueryWorkingError(WorkingError):
+    """A job is running the query."""
 
     code = "query.working"
-    keeps = True  # the job it names
-    hint = "Ask again when that job is done; the client, the command line and the console do so by themselves."
 
     def __init__(self, job: str) -> None:
-        super().__init__("this query takes longer than an answer may: a job runs it", job=job)
+        super().__init__("this query takes longer than an answer may: a job runs it", job)
 
 
 def ask_a_job(caller: Caller, shelf: Shelf, sql: str, ref: str) -> QueryWorkingError:

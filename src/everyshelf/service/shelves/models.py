@@ -9,13 +9,14 @@ from django.utils import timezone
 
 
 class Shelf(models.Model):
-    """A versioned collection of artifacts."""
+    """A versioned collection of artifacts. ``store``: where its bytes live, empty for the main store."""
 
     key = models.SlugField(max_length=60, unique=True)
     name = models.CharField(max_length=120)
     description = models.TextField(blank=True)
     open_to_all = models.BooleanField(default=False)
     main_branch = models.CharField(max_length=120, default="main")
+    store = models.CharField(max_length=32, default="", blank=True)
     created = models.DateTimeField()
 
     def __str__(self) -> str:

@@ -8,7 +8,7 @@ from typing import Any, Literal
 
 from django.db import transaction
 
-from everyshelf.core.errors import ConflictError, LimitError
+from everyshelf.core.errors import LimitError
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.origins.steps import STEP_VERSION, LineStep, Step, packed
 from everyshelf.core.origins.tables import Block
@@ -16,6 +16,7 @@ from everyshelf.core.reading.messages import FileAt
 from everyshelf.service.base.acts import aside
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import get_store, reader
+from everyshelf.service.base.working import WorkingError
 from everyshelf.service.jobs.actions import start_job
 from everyshelf.service.origins.actions.table_steps import tables_step
 from everyshelf.service.origins.models import RowBlock, VersionStep
@@ -38,16 +39,14 @@ _TABLES = ("dataset", "database")
 _LARGE_TABLE = 8 * 1024 * 1024  # beyond, only a job compares two of them
 
 
-class OriginsReadingError(ConflictError):
-    """A job is working the origins out; ``facts["job"]`` names it. Asked again afterwards, the answer is there."""
+class OriginsReadingError(WorkingError):
+    """A job is working the origins out."""
 
     code = "origins.reading"
-    keeps = True  # the job it names
-    hint = "Ask again when that job is done; the client, the command line and the console do so by themselves."
 
     def __init__(self, job: str, left: int) -> None:
         super().__init__(
-            f"reading the {left} versions that are left takes longer than an answer may: a job does it", job=job
+            f"reading the {left} versions that are left takes longer than an answer may: a job does it", job
         )
 
 

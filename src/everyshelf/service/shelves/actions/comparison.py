@@ -15,12 +15,12 @@ from everyshelf.core.answers.comparisons import Compared, ComparisonAnswer
 from everyshelf.core.answers.states import ArtifactState, ComparedArtifact, Side, StateComparison
 from everyshelf.core.answers.tables import TableAnswer
 from everyshelf.core.compare.sentences import effect_of, headline, rank_of, states_sentence
-from everyshelf.core.errors import ConflictError
 from everyshelf.core.history.names import distinct_names, file_name
 from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.outline.model import EFFECTS
 from everyshelf.service.base.context import get_trees
+from everyshelf.service.base.working import WorkingError
 from everyshelf.service.jobs.actions import start_job
 from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.actions.comparing import Effort, compare_pair, nothing_changed
@@ -36,15 +36,13 @@ BUDGET_SECONDS = 0.8
 SHOWN_FINDINGS = 50
 
 
-class ComparePendingError(ConflictError):
-    """A job is comparing; ``facts["job"]`` names it. Asked again afterwards, the answer is there."""
+class ComparePendingError(WorkingError):
+    """A job is comparing."""
 
     code = "compare.pending"
-    keeps = True  # the job it names
-    hint = "Ask again when that job is done; the client, the command line and the console do so by themselves."
 
     def __init__(self, job: str) -> None:
-        super().__init__("comparing takes longer than an answer may: a job does it", job=job)
+        super().__init__("comparing takes longer than an answer may: a job does it", job)
 
 
 def compare_whole(caller: Caller, shelf: Shelf, before: Resolved, after: Resolved, *, shown: int) -> StateComparison:

@@ -11,9 +11,9 @@ from typing import Any
 
 import orjson
 
-from everyshelf.core.errors import ConflictError
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.context import get_store
+from everyshelf.service.base.working import WorkingError
 from everyshelf.service.jobs.actions import Run, start_job
 from everyshelf.service.jobs.models import Job, State
 from everyshelf.service.rights import Caller
@@ -25,15 +25,14 @@ KIND = "commit"
 _LONG = 1_000  # changes
 
 
-class CommitWorkingError(ConflictError):
-    """A job is making the commit; ``facts["job"]`` names it. Asked again with the same key afterwards, it is there."""
+class CommitWorkingError(WorkingError):
+    """A job is making the commit; it is there when it is asked for again with the same key."""
 
     code = "commit.working"
-    keeps = True  # the job it names
     hint = "Ask again with the same key when that job is done; the client and the command line do so by themselves."
 
     def __init__(self, job: str, count: int) -> None:
-        super().__init__(f"a job makes this commit of {count} artifacts", job=job)
+        super().__init__(f"a job makes this commit of {count} artifacts", job)
 
 
 def is_long(wanted: list[ChangeRequest], message: CommitMessage, *, merge: bool) -> bool:

@@ -6,10 +6,10 @@ import time
 from collections.abc import Callable
 from typing import Any
 
-from everyshelf.core.errors import ConflictError
 from everyshelf.core.history.merging import Trio
 from everyshelf.core.reading.worker import WHOLE_SECONDS
 from everyshelf.service.base.config import get_config
+from everyshelf.service.base.working import WorkingError
 from everyshelf.service.jobs.actions import start_job
 from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.models import Shelf
@@ -19,16 +19,14 @@ _REQUEST_SECONDS = 20.0
 _LARGE_BYTES = 16 * 1024 * 1024  # of the three versions of one artifact together
 
 
-class MergeReadingError(ConflictError):
-    """A job is working the merge out; ``facts["job"]`` names it. Asked again afterwards, the answer is there."""
+class MergeReadingError(WorkingError):
+    """A job is working the merge out."""
 
     code = "merge.reading"
-    keeps = True  # the job it names
-    hint = "Ask again when that job is done; the client, the command line and the console do so by themselves."
 
     def __init__(self, job: str, left: int) -> None:
         super().__init__(
-            f"this merge takes longer than an answer may: a job works out the {left} artifacts that are left", job=job
+            f"this merge takes longer than an answer may: a job works out the {left} artifacts that are left", job
         )
 
 

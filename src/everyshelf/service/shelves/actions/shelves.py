@@ -9,8 +9,10 @@ from django.db import IntegrityError
 from django.db.models import Q, QuerySet
 from django.utils import timezone
 
+from everyshelf.core.content.stores import MAIN, checked_name, told_name
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError
 from everyshelf.service.base.acts import one_act
+from everyshelf.service.base.context import get_place, get_store
 from everyshelf.service.base.unchanged import while_unchanged
 from everyshelf.service.log.actions import note
 from everyshelf.service.people.models import Membership, Role
@@ -41,9 +43,39 @@ def get_shelf(caller: Caller, key: str, right: str = "see") -> Shelf:
     return shelf
 
 
-def make_shelf(caller: Caller, name: str, description: str, key: str | None, open_to_all: bool) -> Shelf:
-    """A shelf with its main branch, usable at once; the caller owns it."""
+def store_of_shelf(key: str) -> str:
+    """The store in which the bytes of a shelf live; of one that is not there the main store."""
+    found = while_unchanged(
+        ("store", key), lambda: Shelf.objects.filter(key=key).values_list("store", flat=True).first()
+    )
+    return found or MAIN
+
+
+def store_names() -> list[str]:
+    """The stores of this installation, the main one first: those that were made here, and those whose segments a
+    backup brought."""
+    return sorted({*get_place().home().names, *get_store().segments.stores()})
+
+
+def known_store(name: str) -> str:
+    """The store of that name; raises ``InvalidError``, ``MissingError``."""
+    store, known = checked_name(name), store_names()
+    if store not in known:
+        raise MissingError(
+            f"this installation has no store {name!r}",
+            code="storage.no_store",
+            hint=f"Choose among {', '.join(map(told_name, known))}, or have an administrator make one: "
+            f"everyshelf storage make {name} PLACE",
+        )
+    return store
+
+
+def make_shelf(
+    caller: Caller, name: str, description: str, key: str | None, open_to_all: bool, store: str = MAIN
+) -> Shelf:
+    """A shelf with its main branch, usable at once; the caller owns it. ``store``: where its bytes live."""
     require_scope(caller, "write")
+    store = known_store(store)
     key = key or re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")
     if not _KEY.match(key) or len(key) > 60:
         raise InvalidError(
@@ -56,7 +88,7 @@ def make_shelf(caller: Caller, name: str, description: str, key: str | None, ope
     try:
         with one_act():
             shelf = Shelf.objects.create(
-                key=key, name=name, description=description, open_to_all=open_to_all, created=now
+                key=key, name=name, description=description, open_to_all=open_to_all, store=store, created=now
             )
             Branch.objects.create(shelf=shelf, name="main", created=now, created_by=caller.person.username)
             Membership.objects.create(shelf=shelf, person=caller.person, role=Role.OWNER)
@@ -96,6 +128,7 @@ def describe_shelf(caller: Caller, shelf: Shelf) -> dict[str, Any]:
         "description": shelf.description,
         "open_to_all": shelf.open_to_all,
         "main_branch": shelf.main_branch,
+        "store": told_name(shelf.store),
         "created": shelf.created,
         "role": role_on(caller, shelf),
         "branches": shelf.branches.count(),

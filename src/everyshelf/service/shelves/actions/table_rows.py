@@ -11,11 +11,12 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from everyshelf.core.answers.tables import TableRows
-from everyshelf.core.errors import ConflictError, LimitError, UnreadableError
+from everyshelf.core.errors import LimitError, UnreadableError
 from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.rules import Rules, parse_rules
 from everyshelf.core.reading.messages import FileAt
 from everyshelf.service.base.context import reader
+from everyshelf.service.base.working import WorkingError
 from everyshelf.service.jobs.actions import start_job
 from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.actions import kept_rows
@@ -27,15 +28,13 @@ KIND = "rows"
 _MOST_WHILE_WAITING = 8 * 1024 * 1024  # bytes of a table that is kept within a request
 
 
-class RowsReadingError(ConflictError):
-    """A job is keeping the table for paging; ``facts["job"]`` names it. Asked again afterwards, the answer is there."""
+class RowsReadingError(WorkingError):
+    """A job is keeping the table for paging."""
 
     code = "rows.reading"
-    keeps = True  # the job it names
-    hint = "Ask again when that job is done; the client, the command line and the console do so by themselves."
 
     def __init__(self, job: str) -> None:
-        super().__init__("reading a table of this size takes longer than an answer may: a job does it", job=job)
+        super().__init__("reading a table of this size takes longer than an answer may: a job does it", job)
 
 
 @dataclass(frozen=True)

@@ -6,6 +6,8 @@ from typing import Any
 
 from rest_framework import serializers
 
+from everyshelf.core.content.stores import MAIN_NAME
+
 
 class ShelfOut(serializers.Serializer[Any]):
     """A shelf."""
@@ -15,6 +17,7 @@ class ShelfOut(serializers.Serializer[Any]):
     description = serializers.CharField()
     open_to_all = serializers.BooleanField()
     main_branch = serializers.CharField()
+    store = serializers.CharField(help_text="Where its bytes live; main unless it was said otherwise.")
     created = serializers.DateTimeField()
     role = serializers.CharField(allow_null=True)
     branches = serializers.IntegerField()
@@ -26,12 +29,13 @@ class ShelfOut(serializers.Serializer[Any]):
 
 
 class NewShelf(serializers.Serializer[Any]):
-    """A shelf to be made; its key is made from the name if left out."""
+    """A shelf to be made; its key is made from the name if left out. ``store``: where its bytes are to live."""
 
     name = serializers.CharField(max_length=120)
     description = serializers.CharField(required=False, default="", allow_blank=True)
     key = serializers.CharField(required=False, default=None, allow_null=True, max_length=60)
     open_to_all = serializers.BooleanField(required=False, default=False)
+    store = serializers.CharField(required=False, default=MAIN_NAME, max_length=100)
 
 
 class ShelfChange(serializers.Serializer[Any]):

@@ -11,7 +11,6 @@ from django.db import connection, transaction
 
 from everyshelf.core.answers.uses import NO_REFERENCES, FileReferences, Reference
 from everyshelf.core.compare.artifact import READER_VERSION
-from everyshelf.core.errors import ConflictError
 from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.registry import packages
 from everyshelf.core.uses.names import beside, keys_of, tidied
@@ -19,6 +18,7 @@ from everyshelf.core.uses.places import LINKED_KINDS
 from everyshelf.service.base.acts import aside
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import get_store, get_trees
+from everyshelf.service.base.working import WorkingError
 from everyshelf.service.jobs.actions import start_job
 from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.actions.naming import MOST_NAMING_BYTES, names_of
@@ -37,18 +37,14 @@ _KEYS_VERSION = 2  # raised when what is kept with a key changes
 _ALL_COLUMNS = "allcolumnsofatable"
 
 
-class UsesReadingError(ConflictError):
-    """A job is reading what the artifacts name; ``facts["job"]`` names it. Asked again afterwards, the answer is
-    there."""
+class UsesReadingError(WorkingError):
+    """A job is reading what the artifacts name."""
 
     code = "uses.reading"
-    keeps = True  # the job it names
-    hint = "Ask again when that job is done; the client, the command line and the console do so by themselves."
 
     def __init__(self, job: str, left: int) -> None:
         super().__init__(
-            f"reading what the {left} artifacts that are left name takes longer than an answer may: a job does it",
-            job=job,
+            f"reading what the {left} artifacts that are left name takes longer than an answer may: a job does it", job
         )
 
 
