@@ -20,12 +20,13 @@ from everyshelf.cluster.handing_over import HandedFile, HandingOver, forget_copi
 from everyshelf.core.answers.comparisons import ComparisonAnswer
 from everyshelf.core.reading.messages import FileAt
 from everyshelf.core.reading.worker import WHOLE_SECONDS, Worker
+from everyshelf.core.spreading import Use, spread_over
 from everyshelf.core.tables import spread as spreading
+from everyshelf.core.tables import stretches
 from everyshelf.core.tables.columnar import open_parquet
 from everyshelf.core.tables.comparing import TableComparison, compare_tables
 from everyshelf.core.tables.engine import Engine
 from everyshelf.core.tables.given import Given
-from everyshelf.core.tables.spread import Use, spread_over
 from tests.support.dask_cluster import DaskCluster
 from tests.support.factories import commit_files
 from tests.support.service import Service
@@ -61,8 +62,8 @@ class ClusterTests(unittest.TestCase):
         self.addCleanup(spread_over, None)
         self.missed: list[str] = []
         self.told: list[tuple[int, int]] = []
-        for name, rows in (("_STRETCH_ROWS", 4_000), ("_SHARE_ROWS", 5_000)):
-            self.enterContext(mock.patch.object(spreading, name, rows))
+        self.enterContext(mock.patch.object(stretches, "_STRETCH_ROWS", 4_000))
+        self.enterContext(mock.patch.object(spreading, "_SHARE_ROWS", 5_000))
 
     def use(self) -> None:
         opened = functools.partial(dask.opened, self.cluster.address)

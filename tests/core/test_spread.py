@@ -2,13 +2,9 @@
 
 from __future__ import annotations
 
-import contextlib
-import pickle
 import random
 import tempfile
 import unittest
-from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 from unittest import mock
@@ -18,53 +14,16 @@ import pyarrow.parquet as pq
 
 from everyshelf.core.reading.messages import FileAt, Spreading
 from everyshelf.core.reading.worker import Worker
+from everyshelf.core.spreading import spread_over
 from everyshelf.core.tables import spread as spreading
+from everyshelf.core.tables import stretches
 from everyshelf.core.tables.columnar import open_parquet
 from everyshelf.core.tables.comparing import TableComparison, compare_tables
 from everyshelf.core.tables.engine import Engine
 from everyshelf.core.tables.given import Given
 from everyshelf.core.tables.options import TableOptions
-from everyshelf.core.tables.spread import UnreachedError, Use, row_stretches, spread_over
-
-
-@dataclass(frozen=True)
-class Here:
-    """A file that is read where it lies; ``needed`` is what was asked for of it."""
-
-    path: Path
-
-    def local(self, needed: Sequence[tuple[int, int]]) -> Path:
-        """A copy with holes where nothing was asked for: it has to do."""
-        copy = self.path.with_name(f"copy-{random.randrange(10**12)}")
-        size = self.path.stat().st_size
-        with self.path.open("rb") as read, copy.open("wb") as written:
-            written.truncate(size)
-            for start, stop in needed:
-                read.seek(start)
-                written.seek(start)
-                written.write(read.read(stop - start))
-        return copy
-
-
-class InTurn:
-    """Works parts out at once and here, from what went through a pickle as it would on its way elsewhere."""
-
-    def __init__(self) -> None:
-        self.parts = 0
-        self.breaks_after = -1
-
-    def hand_over(self, path: Path) -> Here:
-        return Here(path)
-
-    def submit(self, work: Callable[..., Any], *given: Any, soon: bool = False) -> Any:
-        del soon
-        self.parts += 1
-        if self.parts == self.breaks_after:
-            raise UnreachedError("it went down")
-        return work(*pickle.loads(pickle.dumps(given)))
-
-    def as_done(self, pending: Sequence[Any]) -> Iterator[Any]:
-        yield from reversed(pending)
+from everyshelf.core.tables.stretches import made_by, row_stretches
+from tests.support.in_turn import InTurn
 
 
 class SpreadTests(unittest.TestCase):
@@ -74,15 +33,11 @@ class SpreadTests(unittest.TestCase):
         self.told: list[tuple[int, int]] = []
         self.missed: list[str] = []
         self.addCleanup(spread_over, None)
-        for name, rows in (("_STRETCH_ROWS", 300), ("_SHARE_ROWS", 400)):
-            self.enterContext(mock.patch.object(spreading, name, rows))
+        self.enterContext(mock.patch.object(stretches, "_STRETCH_ROWS", 300))
+        self.enterContext(mock.patch.object(spreading, "_SHARE_ROWS", 400))
 
     def use(self, worth: int = 1) -> None:
-        @contextlib.contextmanager
-        def opened() -> Iterator[InTurn]:
-            yield self.spread
-
-        spread_over(Use(opened, worth, lambda done, total: self.told.append((done, total)), self.missed.append))
+        self.spread.use(worth, lambda done, total: self.told.append((done, total)), self.missed.append)
 
     def file(self, name: str, columns: dict[str, Any], group: int = 128) -> Path:
         path = self.folder / name
@@ -164,7 +119,11 @@ class SpreadTests(unittest.TestCase):
     def test_a_process_with_other_versions_is_refused(self) -> None:
         before = self.file("a", {"id": list(range(1000)), "fare": list(range(1000))})
         self.use()
-        with mock.patch.object(spreading, "made_by", lambda: ("0", "0")), self.assertRaisesRegex(Exception, "versions"):
+        told = iter([("0", "0")])
+        with (
+            mock.patch.object(stretches, "made_by", lambda: next(told, made_by())),
+            self.assertRaisesRegex(Exception, "versions"),
+        ):
             self.compared(before, self.file("b", {"id": list(range(1000)), "fare": list(range(1, 1001))}))
 
     def test_without_what_reaches_them_the_reading_process_does_the_work(self) -> None:
@@ -179,11 +138,11 @@ class SpreadTests(unittest.TestCase):
 
     def test_stretches_hold_all_rows_once(self) -> None:
         path = self.file("a", {"id": list(range(1000)), "fare": list(range(1000))}, group=70)
-        stretches = list(row_stretches(path))
-        self.assertGreater(len(stretches), 2)
-        self.assertEqual([low for low, _, _ in stretches], [1, *(high + 1 for _, high, _ in stretches[:-1])])
-        self.assertEqual(stretches[-1][1], 1000)
+        cut = list(row_stretches(path))
+        self.assertGreater(len(cut), 2)
+        self.assertEqual([low for low, _, _ in cut], [1, *(high + 1 for _, high, _ in cut[:-1])])
+        self.assertEqual(cut[-1][1], 1000)
         size = path.stat().st_size
-        for _, _, needed in stretches:
+        for _, _, needed in cut:
             self.assertTrue(all(0 <= start < stop <= size for start, stop in needed), needed)
             self.assertLess(sum(stop - start for start, stop in needed), size)

@@ -11,6 +11,7 @@ from pathlib import Path
 SOURCE = Path(__file__).parents[2] / "src" / "everyshelf"
 FLOORS = [
     "errors",
+    "spreading",
     "content",
     "outline",
     "answers",

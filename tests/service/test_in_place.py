@@ -25,6 +25,7 @@ import pyarrow.parquet as pq
 
 from everyshelf.client import Client, Job, ProblemError, ShelfClient
 from tests.support.bucket import CREDENTIALS, BucketServer
+from tests.support.dask_cluster import DaskCluster
 from tests.support.factories import ServiceCase, Terminal
 from tests.support.service import PASSWORD, Service
 from tests.support.waiting import until
@@ -585,3 +586,74 @@ class ElsewhereTests(InPlaceCase):
         )
         self.assertEqual(self.shelf.read("data/fares.csv"), FARES)
         self.assertIn("Credential=skerry/", seen[-1])
+
+
+class SharedTests(InPlaceCase):
+    """Fingerprints made by several processes: each is right, whoever made it, and what is wrong is told the same."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        cls.bucket = BucketServer(cls)
+        cls.own.stop()
+        cls.own = cls.served()
+
+    @classmethod
+    def served(cls, **settings: str) -> Service:
+        """A service that shares out from the first byte on."""
+        settings = {
+            "EVERYSHELF_IN_PLACE": str(cls.root),
+            "EVERYSHELF_LOG": "INFO",
+            "EVERYSHELF_PROCESSES": "2",
+        } | settings
+        service = Service(settings=settings, module="tests.support.soon_shared")
+        cls.addClassCleanup(service.stop)
+        return service
+
+    def test_many_files_of_which_some_are_not_what_they_were(self) -> None:
+        files = {f"trips/{n}.csv": f"trip,{n}\n".encode() * (n * 40) for n in range(1, 30)}
+        for name, data in files.items():
+            self.write(name, data)
+        self.add()
+        done = self.check(fingerprint=True)
+        self.assertEqual((done["checked"], done["bytes"], done["problems"]), (29, sum(map(len, files.values())), {}))
+        known = {one.path: one.sha256 for one in self.shelf.in_place()}
+        self.assertEqual(known, {f"data/{name}": hashlib.sha256(data).hexdigest() for name, data in files.items()})
+        self.assertIn("ProcessSpread", self.own.log())
+        os.utime(self.write("trips/3.csv", files["trips/3.csv"]), ns=(1, 1))  # the same bytes at another time
+        self.write("trips/7.csv", b"other")
+        (self.folder / "trips/9.csv").unlink()
+        problems = self.check(fingerprint=True)["problems"]
+        self.assertEqual(sorted(problems), ["data/trips/7.csv", "data/trips/9.csv"])
+        self.assertIn("it had", problems["data/trips/7.csv"])
+        self.assertIn("does not exist any more", problems["data/trips/9.csv"])
+        self.assertEqual(self.shelf.read("data/trips/3.csv"), files["trips/3.csv"])
+
+    def test_credentials_do_not_leave_this_machine(self) -> None:
+        objects = boto3.client(
+            "s3",
+            endpoint_url=self.bucket.endpoint,
+            aws_access_key_id=CREDENTIALS["AWS_ACCESS_KEY_ID"],
+            aws_secret_access_key=CREDENTIALS["AWS_SECRET_ACCESS_KEY"],
+            region_name="us-east-1",
+        )
+        cluster = DaskCluster()
+        self.addCleanup(cluster.close)
+        service = self.served(EVERYSHELF_DASK=cluster.address)
+        client = service.client()
+        shelf = client.shelf(client.make_shelf("Shared").key)
+        for n in range(8):
+            objects.put_object(Bucket="versions", Key=f"shared/{n}", Body=bytes([n]) * 900)
+            self.write(f"{n}", bytes([n]) * 900)
+        shelf.set_in_place_keys("s3://versions/shared", SECRET, key_id="skerry", endpoint=self.bucket.endpoint)
+        self.done(shelf.add_in_place("bucket", "s3://versions/shared", endpoint=self.bucket.endpoint), shelf)
+        self.assertEqual(self.done(shelf.check_in_place(fingerprint=True), shelf)["problems"], {})
+        self.assertIn("ProcessSpread", service.log())
+        self.assertNotIn("DaskSpread", service.log())
+        self.done(shelf.add_in_place("folder", str(self.folder)), shelf)
+        self.assertEqual(self.done(shelf.check_in_place(fingerprint=True), shelf)["problems"], {})
+        self.assertIn("DaskSpread", service.log())
+        self.assertNotIn("without other processes", service.log())
+        for one in shelf.in_place():
+            data = bytes([int(one.path.rpartition("/")[2])]) * 900
+            self.assertEqual(one.sha256, hashlib.sha256(data).hexdigest())

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import os
 import subprocess
 import sys
 import tempfile
@@ -37,8 +38,9 @@ class DaskCluster:
 
     def _started(self, *arguments: str) -> subprocess.Popen[bytes]:
         command = [sys.executable, "-m", "dask", *arguments, "--no-dashboard"]
+        environment = {**os.environ, "PYTHONPATH": str(Path(__file__).parents[2])}  # work of tests lies there
         with Path(self._folder.name, f"{arguments[0]}.log").open("ab") as log:
-            return subprocess.Popen(command, stdout=log, stderr=log, cwd=self._folder.name)
+            return subprocess.Popen(command, stdout=log, stderr=log, cwd=self._folder.name, env=environment)
 
     def _seen(self) -> int:
         with (

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import contextlib
 import socket
+import time
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import Any
@@ -17,9 +18,10 @@ import distributed
 from distributed.client import FutureCancelledError
 
 from everyshelf.cluster.handing_over import HandedFile, HandingOver, forget_copies
-from everyshelf.core.tables.spread import UnreachedError
+from everyshelf.core.spreading import UnreachedError
 
 _SECONDS = 5
+_TICK_SECONDS = 0.1
 _TRIES = 2  # of a part that failed; one whose worker went down is tried again without counting
 
 
@@ -52,7 +54,7 @@ def opened(scheduler: str) -> Iterator[DaskSpread]:
 
 
 class DaskSpread:
-    """See ``core.tables.spread.Spread``."""
+    """See ``core.spreading.Spread``."""
 
     def __init__(self, client: distributed.Client, handing: HandingOver) -> None:
         self._client, self._handing = client, handing
@@ -68,18 +70,26 @@ class DaskSpread:
         except (OSError, RuntimeError) as error:
             raise UnreachedError(str(error)) from error
 
-    def as_done(self, pending: Sequence[Any]) -> Iterator[Any]:
+    def as_done(self, pending: Sequence[Any], tick: Callable[[], None] | None = None) -> Iterator[Any]:
         """The results, each as it is there; it is let go of when the next is asked for."""
         waiting = list(pending)
         try:
-            for future in distributed.as_completed(waiting, loop=self._client.loop):  # type: ignore[no-untyped-call]
+            coming = distributed.as_completed(waiting, loop=self._client.loop)  # type: ignore[no-untyped-call]
+        except (OSError, RuntimeError) as error:
+            raise UnreachedError(str(error)) from error
+        while waiting:
+            while tick is not None and not coming.has_ready():  # type: ignore[no-untyped-call]
+                tick()
+                time.sleep(_TICK_SECONDS)
+            try:
+                future = next(coming)
                 waiting.remove(future)
                 found = future.result()
                 future.release()
-                yield found
-        except (Exception, FutureCancelledError) as error:
-            # Whatever went wrong there, here it is done right, or fails with its own reason.
-            raise UnreachedError(f"{type(error).__name__}: {error}") from error
+            except (Exception, FutureCancelledError) as error:
+                # Whatever went wrong there, here it is done right, or fails with its own reason.
+                raise UnreachedError(f"{type(error).__name__}: {error}") from error
+            yield found
 
 
 def _own_address(scheduler: str) -> str:

@@ -9,12 +9,14 @@ import threading
 from pathlib import Path
 
 from everyshelf.core.errors import EveryShelfError
-from everyshelf.service.base.context import get_store
+from everyshelf.service.base.config import get_config
+from everyshelf.service.base.context import get_store, have_readers
 from everyshelf.service.base.processes import beat_file
 from everyshelf.service.jobs.actions import run_periodic, take_up_after_restart
 from everyshelf.service.jobs.working import LANES, work_on_jobs
 
 _BEAT_SECONDS = 1.0
+_LEAST_READERS = 2  # short jobs do not wait while a long one reads
 _STOP_SECONDS = 5.0
 
 
@@ -22,6 +24,7 @@ def work() -> None:
     """Take up what an earlier process left, then work until SIGTERM; does not return."""
     with contextlib.suppress(EveryShelfError, OSError):
         get_store()  # opened before there are threads, of which two would open it twice
+    have_readers(max(_LEAST_READERS, get_config().processes))
     take_up_after_restart()
     stop = threading.Event()
     for number in (signal.SIGTERM, signal.SIGINT):

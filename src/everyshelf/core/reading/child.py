@@ -93,7 +93,7 @@ def _get_ready() -> None:
 
 
 def _use(spreading: Spreading, answers: IO[bytes]) -> None:
-    from everyshelf.core.tables.spread import UnreachedError, Use, spread_over
+    from everyshelf.core.spreading import UnreachedError, Use, spread_over
 
     module, _, function = spreading.opener.partition(":")
 

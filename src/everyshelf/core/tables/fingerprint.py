@@ -15,8 +15,10 @@ import msgspec
 import orjson
 
 from everyshelf.core.answers.tables import ColumnFacts, TableFingerprint
+from everyshelf.core.spreading import UnreachedError, told, use_for
 from everyshelf.core.tables.columns import Column, Source
 from everyshelf.core.tables.engine import Engine
+from everyshelf.core.tables.stretches import Stretch, opened, stretches_of
 
 FINGERPRINT_VERSION = 1
 
@@ -27,20 +29,47 @@ def fingerprint_of(engine: Engine, source: Source) -> TableFingerprint:
     if not source.in_order:
         places.sort(key=lambda place: source.columns[place].name)
     row = " || ".join(_written(source.columns[place], f"c{place}") for place in places) or "''"
-    sums = engine.row(
-        f"SELECT coalesce(sum(md5_number_upper(t)::HUGEINT), 0), coalesce(sum(md5_number_lower(t)::HUGEINT), 0) "
-        f"FROM (SELECT {row} AS t FROM {source.relation})"
-    )
+    sums = _by_spreading(source, row) or _sums(engine, source.relation, row)
     columns = [[source.columns[place].name, source.columns[place].told_type] for place in places]
-    told = {"columns": columns, "rows": source.row_count, "sums": [f"{int(s) % 2**64:016x}" for s in sums]}
+    said = {"columns": columns, "rows": source.row_count, "sums": [f"{int(s) % 2**64:016x}" for s in sums]}
     return TableFingerprint(
-        digest=hashlib.sha256(orjson.dumps(told, option=orjson.OPT_SORT_KEYS)).hexdigest(),
+        digest=hashlib.sha256(orjson.dumps(said, option=orjson.OPT_SORT_KEYS)).hexdigest(),
         rows=source.row_count,
         columns=[ColumnFacts(**vars(column)) for column in source.columns],
         layout=source.layout,
         preamble=list(source.preamble),
         in_order=source.in_order,
     )
+
+
+def _sums(engine: Engine, relation: str, row: str) -> list[int]:
+    """Both sums over the rows of a relation."""
+    found = engine.row(
+        f"SELECT coalesce(sum(md5_number_upper(t)::HUGEINT), 0), coalesce(sum(md5_number_lower(t)::HUGEINT), 0) "
+        f"FROM (SELECT {row} AS t FROM {relation})"
+    )
+    return [int(one) for one in found]
+
+
+def sums_of(stretch: Stretch, row: str) -> list[int]:
+    """Both sums over the rows of a stretch (the work of one part)."""
+    with opened(stretch) as (engine, relation):
+        return _sums(engine, relation, row)
+
+
+def _by_spreading(source: Source, row: str) -> list[int] | None:
+    """Both sums, of a large table by other processes; None where this one works alone."""
+    use = use_for(source.row_count)
+    if use is None or source.file is None or source.left_out:
+        return None
+    try:
+        with use.opened() as spread:
+            pending = [spread.submit(sums_of, stretch, row) for stretch in stretches_of(spread, source)]
+            parts = list(told(use, spread.as_done(pending), len(pending)))
+    except UnreachedError as error:
+        use.missed(str(error))
+        return None
+    return [sum(both) for both in zip(*parts, strict=True)]
 
 
 def source_from(known: TableFingerprint) -> Source:

@@ -5,50 +5,24 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from pathlib import Path
-from typing import Protocol
 
-import duckdb
 import pyarrow as pa
 import pyarrow.compute as pc
 
-import everyshelf
-from everyshelf.core.errors import UnreadableError
-from everyshelf.core.tables.columnar import open_parquet
-from everyshelf.core.tables.columns import Column
 from everyshelf.core.tables.engine import borrowed_engine
-from everyshelf.core.tables.given import Given
 from everyshelf.core.tables.joining import join_rows
-
-Bytes = tuple[int, int]  # of a file: the first, and the one after the last
-
-
-class Handed(Protocol):
-    """A file on its way to where a part is worked out."""
-
-    def local(self, needed: Sequence[Bytes]) -> Path:
-        """A path to the file; only the needed bytes of it have to be there."""
+from everyshelf.core.tables.stretches import Stretch, opened
 
 
 @dataclass(frozen=True)
-class Stretch:
-    """Rows of a Parquet file, from number ``low`` to ``high``, and the bytes that hold them.
+class Cut:
+    """How rows are told apart and shared out, as SQL for each row: ``keys``, ``rest`` (a hash of the other cells) and
+    ``share`` (a hash that is the same for equal keys on both sides); ``shares``: into how many the rows go."""
 
-    ``columns``: those that the file is known to have. SQL for each row: ``keys``, ``rest`` (a hash of the other cells)
-    and ``share`` (a hash that is the same for equal keys on both sides); ``shares``: into how many the rows go. ``made_by``: see
-    ``made_by``.
-    """
-
-    file: Handed
-    needed: tuple[Bytes, ...]
-    columns: tuple[Column, ...]
-    low: int
-    high: int
     keys: tuple[str, ...]
     rest: str
     share: str
     shares: int
-    made_by: tuple[str, str]
 
 
 @dataclass(frozen=True)
@@ -61,31 +35,19 @@ class Part:
     pairs: pa.Table
 
 
-def made_by() -> tuple[str, str]:
-    """What hashes depend on: the versions of the engine and of this package."""
-    return duckdb.__version__, everyshelf.__version__
-
-
-def shares_of(stretch: Stretch) -> list[pa.Table]:
+def shares_of(stretch: Stretch, cut: Cut) -> list[pa.Table]:
     """The rows of a stretch, in as many shares as there are parts: number, key, and a hash of the rest.
 
-    Raises ``UnreadableError`` where the file is not the one that was meant, or this process has other versions.
+    Raises what ``stretches.opened`` raises.
     """
-    if stretch.made_by != made_by():
-        raise UnreadableError(f"a process has the versions {made_by()}, and the one that asks {stretch.made_by}")
-    path = stretch.file.local(stretch.needed)
-    with borrowed_engine() as engine:
-        source = open_parquet(engine, Given(path.name, path=path))
-        if tuple(source.columns) != stretch.columns:
-            raise UnreadableError("the file has other columns than the one that is compared")
-        keys = ", ".join(f"{key} AS k{n}" for n, key in enumerate(stretch.keys))
+    with opened(stretch) as (engine, relation):
+        keys = ", ".join(f"{key} AS k{n}" for n, key in enumerate(cut.keys))
         rows = engine.table(
-            f"SELECT (hash({stretch.share}) % {stretch.shares})::USMALLINT AS share, r, {keys}, {stretch.rest} AS h "
-            f"FROM {source.relation} t WHERE r BETWEEN {stretch.low} AND {stretch.high}"
+            f"SELECT (hash({cut.share}) % {cut.shares})::USMALLINT AS share, r, {keys}, {cut.rest} AS h FROM {relation} t"
         )
     every = rows["share"]
     rows = rows.drop_columns(["share"])
-    return [rows.filter(pc.equal(every, share)) for share in range(stretch.shares)]
+    return [rows.filter(pc.equal(every, share)) for share in range(cut.shares)]
 
 
 def take_share(shares: list[pa.Table], share: int) -> pa.Table:

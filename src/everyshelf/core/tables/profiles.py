@@ -20,6 +20,7 @@ from everyshelf.core.tables.expressions import plain_text
 from everyshelf.core.tables.matching import Matched
 from everyshelf.core.tables.numbers import Numbers, read_numbers
 from everyshelf.core.tables.options import TableOptions
+from everyshelf.core.tables.profile_parts import Cells, RowsTold, told_by_others
 
 BINS = 24
 MOST_PROFILES = 100  # of a wider table the first columns; nobody looks at more at once
@@ -156,31 +157,72 @@ class _Profiling:
     ) -> None:
         self._engine, self._lanes, self._options = engine, lanes[:MOST_PROFILES], options
         self._sources = (before, after)
-        self._sides = (_sides(engine, before) if before is not None else [], _sides(engine, after))
         self._step = max(-(-source.row_count // PROFILE_ROWS) for source in self._sources if source is not None)
         keyed = [
             (source.columns[places[side]]) for side, source in enumerate(self._sources) if source for places in key
         ]
         self._whole_keys = all(c.family == "integer" and c.engine_type != "VARCHAR" for c in keyed)
-        self._relations = [
-            None if source is None else self._share(source, [places[side] for places in key])
+        shares = [
+            None if source is None else self._shared(source, [places[side] for places in key])
             for side, source in enumerate(self._sources)
+        ]
+        # Of a large table other processes may tell what all its rows say; else they are asked here.
+        self._told = [
+            told_by_others(source, self._asked(side), shared) if source is not None and shared else None
+            for side, (source, shared) in enumerate(zip(self._sources, shares, strict=True))
+        ]
+        self._sides = tuple(
+            [] if source is None else _sides(engine, source, told)
+            for source, told in zip(self._sources, self._told, strict=True)
+        )
+        self._relations = [
+            None if source is None else self._share(source, shared or "", told)
+            for source, shared, told in zip(self._sources, shares, self._told, strict=True)
         ]
         # By column and side, of the rows that were read:
         self._seen: dict[tuple[int, int], int] = {}  # different values
         self._uncertain: set[tuple[int, int]] = set()  # where they do not tell how many there are in all
         self._numbers: dict[tuple[int, int], Numbers] = {}
 
-    def _share(self, source: Source, key: list[int]) -> str:
-        """An even share of the rows by the hash of their key or place, or all where they are few."""
+    def _shared(self, source: Source, key: list[int]) -> str:
+        """SQL that is true for an even share of the rows, by the hash of their key or place; empty for all of few."""
         if self._step <= 1:
+            return ""
+        name = ", ".join(self._hashable(source.columns[place], f"c{place}") for place in key) or "r"
+        return f"hash({name}) % {self._step} = 0"
+
+    def _share(self, source: Source, shared: str, told: RowsTold | None) -> str:
+        """The rows that are looked at closely, as a relation."""
+        if not shared:
             return source.relation
         share = self._engine.name("share")
-        name = ", ".join(self._hashable(source.columns[place], f"c{place}") for place in key) or "r"
-        self._engine.run(
-            f"CREATE TEMP TABLE {share} AS SELECT * FROM {source.relation} WHERE hash({name}) % {self._step} = 0"
-        )
+        if told is None:
+            self._engine.run(f"CREATE TEMP TABLE {share} AS SELECT * FROM {source.relation} WHERE {shared}")
+            return share
+        given = self._engine.name("given")
+        self._engine.register(given, told.share)
+        cells = [f"CAST(c{n} AS {column.engine_type}) AS c{n}" for n, column in enumerate(source.columns)]
+        self._engine.run(f"CREATE TEMP TABLE {share} AS SELECT {', '.join(['r', *cells])} FROM {given}")
+        self._engine.unregister(given)
         return share
+
+    def _asked(self, side: int) -> list[Cells]:
+        """What all rows of one side are asked for each of its columns that are told of."""
+        asked = []
+        for n in range(len(self._lanes)):
+            place, source = (self._lanes[n].old, self._lanes[n].new)[side], self._sources[side]
+            if place is None or source is None:
+                continue
+            column, cell = source.columns[place], f"c{place}"
+            number = _number(column, cell) if self._looks_numeric(n) else None
+            asked.append(Cells(place, _filled(column, cell), number or _value(column, cell), number))
+        return asked
+
+    def _looks_numeric(self, n: int) -> bool:
+        """True for a column whose type is one of numbers, or of times, on both sides."""
+        places = ((self._lanes[n].old, self._sources[0]), (self._lanes[n].new, self._sources[1]))
+        columns = [source.columns[place] for place, source in places if source is not None and place is not None]
+        return all(_cast(column, "x") is not None for column in columns)
 
     def _hashable(self, column: Column, cell: str) -> str:
         """A key's cell in a form that is the same on both sides; whole numbers need no text."""
@@ -198,7 +240,7 @@ class _Profiling:
         profiles = [self._profile(lane) for lane in self._lanes]
         for start in range(0, len(profiles), _TOGETHER):
             places = range(start, min(start + _TOGETHER, len(profiles)))
-            numeric = [n for n in places if all(_number(c, "x") is not None for c, _, _ in self._both(n))]
+            numeric = [n for n in places if self._looks_numeric(n)]
             self._read_numbers(numeric)
             others = [n for n in places if n not in set(numeric)]
             cells = self._cells(others)
@@ -270,6 +312,14 @@ class _Profiling:
         """Of a table whose share was read: what one pass over all its rows tells."""
         read = int(self._engine.row(f"SELECT count(*) FROM {self._relations[side]}")[0])
         there = [(n, *found) for n in places if (found := self._at(n, side)) is not None]
+        if (all_rows := self._told[side]) is not None:
+            for n, _, place, told in there:
+                of_column = all_rows.columns[place]
+                self._take_in(told, read, of_column.distinct if (n, side) in self._uncertain else None)
+                if told.numbers is not None and of_column.ends is not None:
+                    least, greatest, total, count = of_column.ends
+                    told.numbers.update(least=least, greatest=greatest, mean=total / count)
+            return
         # In steps, so that a text is read as a number once and not for each question about it.
         cast, finite, wanted = ["1"], ["1"], []
         for n, column, place, _ in there:
@@ -282,11 +332,15 @@ class _Profiling:
         values: Iterator[Any] = iter(self._engine.row(f"SELECT {', '.join(wanted)} FROM {rows}") if wanted else ())
         for _, _, _, told in there:
             distinct, ends = next(values), next(values)
-            told.sampled = read
-            if distinct is not None:
-                told.distinct = min(int(distinct), told.rows - told.nulls)
+            self._take_in(told, read, distinct)
             if told.numbers is not None and ends is not None:
                 told.numbers.update(zip(("least", "greatest", "mean"), map(float, ends), strict=True))
+
+    @staticmethod
+    def _take_in(told: Side, read: int, distinct: int | None) -> None:
+        told.sampled = read
+        if distinct is not None:
+            told.distinct = min(int(distinct), told.rows - told.nulls)
 
     def _profile(self, lane: _Lane) -> Profile:
         n = self._lanes.index(lane)
@@ -380,8 +434,11 @@ class _Profiling:
                 profiles[n].shift = Shift(profiles[n].column, float(value), VARIATION, limit, chance)
 
 
-def _sides(engine: Engine, source: Source) -> list[Side]:
+def _sides(engine: Engine, source: Source, told: RowsTold | None) -> list[Side]:
     """Rows and empty cells of each column, exactly; the rest comes from its different values."""
+    if told is not None:
+        counts = {place: one.filled for place, one in told.columns.items()}
+        return [Side(source.row_count, source.row_count - counts.get(n, 0), 0) for n in range(len(source.columns))]
     filled: list[int] = []
     for start in range(0, len(source.columns), AT_ONCE):
         places = range(start, min(start + AT_ONCE, len(source.columns)))

@@ -8,6 +8,7 @@ EVERYSHELF_HOST          address to listen on                                   
 EVERYSHELF_PORT          port to listen on                                                       7463
 EVERYSHELF_HOSTS         host names the service answers to, by commas                            loopback names
 EVERYSHELF_WORKERS       processes that answer requests                                          processors
+EVERYSHELF_PROCESSES     processes among which long work on many things is shared out            processors
 EVERYSHELF_PLACES        folders in which environments may live, by the path separator           DATA/environments
 EVERYSHELF_KEY_FILE      the key that seals secrets                                              beside DATA: DATA.key
 EVERYSHELF_MAX_UPLOAD    largest upload in bytes                                                 20 GiB
@@ -76,6 +77,7 @@ class Config:
     max_rows_bytes: int = _MAX_ROWS
     merge_seconds: int = _MERGE_SECONDS
     workers: int = 1
+    processes: int = 1
     backup: str = ""
     backup_endpoint: str = ""
     backup_hours: int = 24
@@ -157,8 +159,14 @@ def get_config() -> Config:
         store_cache_bytes=_number("store_cache", value("store_cache", _STORE_CACHE)),
         dask=str(value("dask", "")),
         dask_rows=_number("dask_rows", value("dask_rows", _DASK_ROWS)),
-        workers=min(max(1, _number("workers", value("workers", len(os.sched_getaffinity(0))))), _MOST_WORKERS),
+        workers=_count("workers", value("workers", 0)),
+        processes=_count("processes", value("processes", 0)),
     )
+
+
+def _count(name: str, value: Any) -> int:
+    """A number of processes; 0 for that of the processors."""
+    return min(max(1, _number(name, value) or len(os.sched_getaffinity(0))), _MOST_WORKERS)
 
 
 def _stored(path: Path) -> dict[str, Any]:

@@ -49,11 +49,19 @@ def get_trees() -> Trees:
     return Trees(get_store())
 
 
+_most_readers = [0]
+
+
+def have_readers(count: int) -> None:
+    """Let this process have so many reading processes at most; before the first is used."""
+    _most_readers[0] = count
+
+
 @functools.cache
 def _readers() -> queue.LifoQueue[Worker]:
     """The one that was used last comes first: it has loaded what it needs."""
     pool: queue.LifoQueue[Worker] = queue.LifoQueue()
-    for _ in range(max(1, _READERS // get_config().workers)):
+    for _ in range(_most_readers[0] or max(1, _READERS // get_config().workers)):
         pool.put(Worker(scratch=get_config().scratch))
     return pool
 

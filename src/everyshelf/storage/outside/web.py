@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from urllib.parse import urlsplit
 
@@ -46,6 +46,11 @@ class Web:
             max_redirects=_MOST_REDIRECTS,
             trust_env=False,
         )
+
+    @classmethod
+    def over(cls, transport: Callable[[], httpx.BaseTransport], keys: Keys) -> Web:
+        """The same with a transport that is made first: what makes it can be handed to another process."""
+        return cls(transport(), keys)
 
     def listed(self, address: str) -> Iterator[Found]:
         """The one file: servers on the web do not list what they have."""

@@ -3,22 +3,20 @@
 from __future__ import annotations
 
 import functools
-import hashlib
 import itertools
 from collections.abc import Callable, Iterable, Iterator
 from functools import partial
 from typing import Any
 
-import msgspec
 from django.db.models import QuerySet
 from django.utils import timezone
 
-from everyshelf.core.content.outside import ChangedError
-from everyshelf.core.errors import BrokenError, InvalidError, OutOfReachError, RefusedError
+from everyshelf.core.errors import InvalidError
 from everyshelf.core.history.paths import check_path
 from everyshelf.core.history.trees import Entry
 from everyshelf.service.base.acts import one_act
-from everyshelf.service.base.context import get_store, get_trees
+from everyshelf.service.base.context import get_trees
+from everyshelf.service.in_place.actions.fingerprinting import ANSWERS, read_all
 from everyshelf.service.in_place.actions.places import reader_of, told
 from everyshelf.service.in_place.actions.registering import KIND as ADDING
 from everyshelf.service.in_place.actions.registering import RIGHT, stamp_of
@@ -35,8 +33,6 @@ _AT_ONCE = 500
 _MOST_TOLD = 100
 
 Progress = Callable[[int, int, str], None]
-# What one place may answer; the others are still checked. (A server may have lost what made a file readable in place.)
-_ANSWERS = (ChangedError, OutOfReachError, RefusedError, InvalidError, BrokenError)
 _Found = list[tuple[str, Entry]]
 
 
@@ -144,16 +140,15 @@ def check_in_place(shelf: Shelf, given: dict[str, Any], progress: Progress) -> d
     total, done, number, wrong = sum(entry.size for _, entry in found), 0, 0, dict[str, str]()
     for some in _batches(found):
         rows = {row.content: row for row in _rows(some)}
-        for path, entry in some:
-            row = rows[entry.id]
-            if given["fingerprint"]:
-                row.problem = _read(row, partial(_part, progress, done, total, path))
-            else:
+        if given["fingerprint"]:
+            read_all(list(rows.values()), partial(_part, progress, done, total))
+        else:
+            for path, entry in some:
                 progress(number, len(found), path)
-                row.problem = _asked(row)
-            done, number = done + row.size, number + 1
-            if row.problem:
-                wrong[path] = row.problem
+                rows[entry.id].problem = _asked(rows[entry.id])
+                number += 1
+        done += sum(entry.size for _, entry in some)
+        wrong.update({path: rows[entry.id].problem for path, entry in some if rows[entry.id].problem})
         _keep(list(rows.values()), given["fingerprint"])
     return {
         "checked": len(found),
@@ -163,8 +158,8 @@ def check_in_place(shelf: Shelf, given: dict[str, Any], progress: Progress) -> d
     }
 
 
-def _part(progress: Progress, done: int, total: int, path: str, so_far: int) -> None:
-    progress(done + so_far, total, path)
+def _part(progress: Progress, done: int, total: int, so_far: int) -> None:
+    progress(done + so_far, total, "fingerprints")
 
 
 def _keep(rows: list[OutsideContent], fingerprint: bool) -> None:
@@ -184,46 +179,6 @@ def _asked(row: OutsideContent) -> str:
         now = reader_of(address, row.shelf_id).stamp(address)
     except FileNotFoundError:
         return gone(told(address)).message
-    except _ANSWERS as error:
+    except ANSWERS as error:
         return error.message
     return "" if same_bytes(before, now) else differs(told(address), before, now).message
-
-
-def _read(row: OutsideContent, tell: Callable[[int], None]) -> str:
-    """Read all bytes; say what is wrong, or put their SHA-256 into the row. Bytes that have the SHA-256 are what was
-    registered, whatever the place says of them by now: a disk that was copied gives its files other times."""
-    try:
-        found = _digest(get_store().iter_range(row.content), tell)
-    except ChangedError as error:
-        if not row.sha256:
-            return error.message
-        return _read_again(row, error.message, tell)
-    except _ANSWERS as error:
-        return error.message
-    if row.sha256 and row.sha256 != found:
-        return f"{told(row.address)} has other bytes than when it was last read, though its stamps are the same"
-    row.sha256 = found
-    return ""
-
-
-def _read_again(row: OutsideContent, why: str, tell: Callable[[int], None]) -> str:
-    place = reader_of(row.address, row.shelf_id)
-    try:
-        now = place.stamp(row.address)
-        if now.size != row.size or _digest(place.read(row.address, now, 0, now.size), tell) != row.sha256:
-            return why
-    except FileNotFoundError:
-        return why
-    except _ANSWERS as error:
-        return error.message
-    row.stamp = msgspec.to_builtins(now)
-    return ""
-
-
-def _digest(pieces: Iterable[bytes], tell: Callable[[int], None]) -> str:
-    digest, so_far = hashlib.sha256(), 0
-    for piece in pieces:
-        digest.update(piece)
-        so_far += len(piece)
-        tell(so_far)
-    return digest.hexdigest()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import functools
 import os
+from collections.abc import Callable
 from urllib.parse import urlsplit
 
 from everyshelf.core.errors import InvalidError
@@ -85,11 +86,29 @@ def told(address: str) -> str:
 def reader_of(address: str, shelf: int | None) -> OutsidePlace:
     """What reads at an address, with the credentials that a shelf (its record number) has for it."""
     if address.startswith("/"):
-        config = get_config()
-        return Folders(config.in_place, never=(config.data, config.key_file))
+        return opening(address, NO_KEYS)()
+    return _remote(address.startswith("s3://"), keys_for(address, shelf), os.getpid())
+
+
+def keys_for(address: str, shelf: int | None) -> Keys:
+    """The credentials that a shelf has for an address."""
     place = place_of(address)
-    keys = while_unchanged(("in place keys", shelf, place), lambda: _keys_of(shelf, place))
-    return _remote(address.startswith("s3://"), keys, os.getpid())
+    return while_unchanged(("in place keys", shelf, place), lambda: _keys_of(shelf, place)) if place else NO_KEYS
+
+
+def opening(address: str, keys: Keys) -> Callable[[], OutsidePlace]:
+    """What makes a reader for an address, in this process or in another."""
+    config = get_config()
+    if address.startswith("/"):
+        return functools.partial(Folders, config.in_place, (config.data, config.key_file))
+    return _opening(address.startswith("s3://"), keys)
+
+
+def _opening(is_bucket: bool, keys: Keys) -> Callable[[], OutsidePlace]:
+    reach = Reach(get_config().reach)
+    if is_bucket:
+        return functools.partial(Buckets, reach.resolved, keys)
+    return functools.partial(Web.over, functools.partial(ReachTransport, reach), keys)
 
 
 def _keys_of(shelf: int | None, place: str) -> Keys:
@@ -100,5 +119,4 @@ def _keys_of(shelf: int | None, place: str) -> Keys:
 @functools.lru_cache(maxsize=32)
 def _remote(is_bucket: bool, keys: Keys, _process: int) -> OutsidePlace:
     """Connections are kept, and not shared with other processes."""
-    reach = Reach(get_config().reach)
-    return Buckets(reach.resolved, keys) if is_bucket else Web(ReachTransport(reach), keys)
+    return _opening(is_bucket, keys)()

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import threading
 import time
 from collections.abc import Callable, Iterable
+from concurrent.futures import FIRST_COMPLETED, ThreadPoolExecutor, wait
+from contextvars import copy_context
 from typing import Any, Literal
 
-from django.db import transaction
+from django.db import connection, transaction
 
 from everyshelf.core.errors import LimitError
 from everyshelf.core.kinds.rules import Rules
@@ -36,6 +39,8 @@ MOST_LINES_BYTES = 32 * 1024 * 1024
 _BY_LINES = ("script", "report", "settings", "opaque")
 _NO_PARTS = ("dataset", "database", "opaque")
 _TABLES = ("dataset", "database")
+_TICK_SECONDS = 0.25
+_MOST_LARGE = 2  # at once: each may take a gigabyte
 _LARGE_TABLE = 8 * 1024 * 1024  # beyond, only a job compares two of them
 
 
@@ -87,18 +92,60 @@ def make_steps(
 
     ``versions``: all of them, newest first. With ``tell`` (in a job) all are made, and progress is told.
     """
-    end, left = time.monotonic() + get_config().merge_seconds, 0
     by_key = {version.pk: version for version in versions}
-    todo = sorted(wanted)
-    for done, key in enumerate(todo):
-        version = by_key[key]
-        if tell is not None:
-            tell(done, len(todo), version.path)
-        elif time.monotonic() > end or (form == "rows" and version.size > _LARGE_TABLE):
+    todo = [by_key[key] for key in sorted(wanted)]
+    if tell is not None:
+        _make_all(todo, versions, form, tell)
+        return 0
+    end, left = time.monotonic() + get_config().merge_seconds, 0
+    for version in todo:
+        if time.monotonic() > end or (form == "rows" and version.size > _LARGE_TABLE):
             left += 1
             continue
         _make(version, versions, form, rules_at(version.commit.root))
     return left
+
+
+def _make_all(todo: list[ArtifactVersion], versions: list[ArtifactVersion], form: Form, tell: Tell) -> None:
+    """Several at once, each in a reading process of its own: none needs what another gives."""
+    if not todo:
+        return
+    done, path = 0, todo[0].path
+    tell(done, len(todo), path)
+    stopped = threading.Event()
+
+    def tick() -> None:
+        if stopped.is_set():
+            raise _StoppedError
+
+    count = get_config().processes
+    if max(version.size for version in todo) > _LARGE_TABLE:
+        count = min(count, _MOST_LARGE)
+    with ThreadPoolExecutor(count, "every-shelf-steps") as pool:
+        pending = {pool.submit(copy_context().run, _make_apart, version, versions, form, tick) for version in todo}
+        try:
+            while pending:
+                finished, pending = wait(pending, timeout=_TICK_SECONDS, return_when=FIRST_COMPLETED)
+                for one in finished:
+                    one.result()
+                done += len(finished)
+                tell(done, len(todo), path)
+        finally:
+            stopped.set()
+            pool.shutdown(wait=True, cancel_futures=True)
+
+
+class _StoppedError(Exception):
+    """Whoever asked wants no more of it."""
+
+
+def _make_apart(
+    version: ArtifactVersion, versions: list[ArtifactVersion], form: Form, tick: Callable[[], None]
+) -> None:
+    try:
+        _make(version, versions, form, rules_at(version.commit.root), tick)
+    finally:
+        connection.close()  # that of this thread, which nobody uses again
 
 
 def leave_to_job(person: Any, shelf: Shelf, version: ArtifactVersion, form: Form, left: int) -> None:
@@ -112,14 +159,20 @@ def has_lines(version: ArtifactVersion) -> bool:
     return version.size <= MOST_LINES_BYTES and entry_of(version).type != "whole"
 
 
-def _make(version: ArtifactVersion, rows: list[ArtifactVersion], form: Form, rules: Rules) -> None:
+def _make(
+    version: ArtifactVersion,
+    rows: list[ArtifactVersion],
+    form: Form,
+    rules: Rules,
+    tick: Callable[[], None] | None = None,
+) -> None:
     if VersionStep.objects.filter(version=version, form=form, reader=STEP_VERSION).exists():
         return
     parents: list[ArtifactVersion | None] = [*parents_of(version, rows, lineage_of(version.shelf))]
     made: list[tuple[ArtifactVersion | None, Any, list[Block]]] = []
     for parent in parents or [None]:
         if form == "rows":
-            made.append((parent, *tables_step(parent, version, rules)))
+            made.append((parent, *tables_step(parent, version, rules, tick)))
         else:
             made.append((parent, _step(parent, version, form, rules), []))
     with aside(), transaction.atomic():

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from collections.abc import Callable
 
 from everyshelf.core.answers.comparisons import ComparisonAnswer
 from everyshelf.core.answers.tables import TableAnswer
@@ -20,13 +21,15 @@ Made = tuple[TablesStep, list[Block]]
 _NOTHING: list[Block] = []
 
 
-def tables_step(parent: ArtifactVersion | None, version: ArtifactVersion, rules: Rules) -> Made:
-    """The step between two versions, and the rows it says something of."""
+def tables_step(
+    parent: ArtifactVersion | None, version: ArtifactVersion, rules: Rules, tick: Callable[[], None] | None = None
+) -> Made:
+    """The step between two versions, and the rows it says something of; ``tick`` may raise to end the work."""
     if parent is None or parent.content == version.content:
         return TablesStep(), _NOTHING
     pair = Pairing(version.path, parent.path, entry_of(parent), entry_of(version))
     try:
-        found = compare_pair(pair, rules, "job")
+        found = compare_pair(pair, rules, "job", tick=tick)
     except InvalidError:
         found = None  # the rules name a key that is not there
     tables = _tables(found)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import Any
@@ -10,10 +11,14 @@ import orjson
 from django.db import DatabaseError, connection
 from django.db.models import Count, Max
 
+from everyshelf.core.content.stores import current_store
 from everyshelf.core.errors import BrokenError, EveryShelfError, MissingError
 from everyshelf.core.history.commits import decode_commit
+from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import get_store, get_trees
+from everyshelf.service.base.spreading import in_batches, spread_out
 from everyshelf.service.shelves.models import ArtifactVersion, Commit, CommitParent, Merge, Shelf, ShelfContent
+from everyshelf.storage.checking import Checked, StoreAt, check_contents, check_in
 
 _MOST_TOLD = 1000
 _MOST_VERSIONS_NAMED = 5
@@ -54,11 +59,9 @@ def verify_shelf(shelf: Shelf, progress: Callable[[int, int, str], None]) -> dic
             problems.extend(_check_commit(commit, parents.get(commit.pk, [])))
             problems.extend(_check_tree(commit, seen_nodes, contents))
     outside = 0
-    for done, identity in enumerate(contents, len(commits)):
-        progress(done, total, f"content {identity[:12]}")
-        outside += get_store().lies_outside(identity)
-        wrong = get_store().verify(identity)
-        if wrong:
+    for checked in _checked(contents, lambda done: progress(len(commits) + done, total, "contents")):
+        outside += checked.outside
+        for identity, wrong in checked.wrong.items():
             harmed = ""
             with problems.of("the versions"):
                 harmed = _harmed(shelf, identity)
@@ -78,6 +81,27 @@ def verify_shelf(shelf: Shelf, progress: Callable[[int, int, str], None]) -> dic
         "problems": problems.lines,
         "more": problems.more,
     }
+
+
+def _checked(contents: dict[str, int], tell: Callable[[int], None]) -> Iterator[Checked]:
+    """All contents compared with their ids, batch by batch; by several processes where they are many."""
+    config, done = get_config(), 0
+    batches = in_batches(contents, lambda identity: contents[identity])
+    at = StoreAt(str(config.data), config.store_cache_bytes, current_store())
+    parts = spread_out(
+        check_contents,
+        [(at, batch) for batch in batches],
+        lambda at_work: tell(done + at_work),
+        needs="the data folder",
+        here=lambda _, batch, told: check_in(get_store(), batch, told),
+    )
+    with contextlib.closing(parts):
+        for place, found in parts:
+            done += len(batches[place])
+            tell(done)
+            # What another process found wrong is looked at here before it is told: it may be wrong with that process.
+            sure = {identity: wrong for identity in found.wrong if (wrong := get_store().verify(identity)) is not None}
+            yield Checked(sure, found.outside)
 
 
 class _Problems:
