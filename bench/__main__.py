@@ -36,6 +36,7 @@ from bench.moving import moving
 from bench.promotion import promotion
 from bench.releases import releases
 from bench.rows import rows as paged_rows
+from bench.sharing import sharing
 from bench.storage import storage
 from bench.tables import tables
 from bench.tidying import tidying
@@ -113,6 +114,7 @@ def main() -> int:
         ("fuzz", fuzz),
         ("connections", connections),
         ("crowd", crowd),
+        ("sharing", sharing),
         ("cluster", cluster),
     ):
         if wanted and name not in wanted:

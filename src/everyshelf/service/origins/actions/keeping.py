@@ -119,8 +119,9 @@ def _make_all(todo: list[ArtifactVersion], versions: list[ArtifactVersion], form
             raise _StoppedError
 
     count = get_config().processes
-    if max(version.size for version in todo) > _LARGE_TABLE:
-        count = min(count, _MOST_LARGE)
+    if form == "rows":  # comparing two tables takes two processors, and up to a gigabyte where they are large
+        large = max(version.size for version in todo) > _LARGE_TABLE
+        count = max(1, min(count // 2, _MOST_LARGE if large else count))
     with ThreadPoolExecutor(count, "every-shelf-steps") as pool:
         pending = {pool.submit(copy_context().run, _make_apart, version, versions, form, tick) for version in todo}
         try:
