@@ -59,6 +59,9 @@ _ORIGINS = ("tests.core.test_origins", "tests.service.test_origins")
 _USES = ("tests.core.test_uses", "tests.service.test_uses")
 _LINEAGE = ("tests.service.test_lineage",)
 _SPREAD = ("tests.core.test_spread",)
+_IN_PARTS = ("tests.core.test_spread_profiles",)
+_OUT = ("tests.service.test_spreading.SpreadOutTests",)
+_SHARED = ("tests.service.test_in_place.SharedTests",)
 _SEEN = ("tests.service.test_rights_looking_back",)
 _FIND = ("tests.core.test_finding", "tests.service.test_find")
 _COMMITS = ("tests.service.test_commit_places",)
@@ -161,7 +164,36 @@ CUTS = [
     Cut("core/uses/names.py", "return first == path if first is not None else", "return", _USES),
     Cut("core/tables/spread.py", "    if pair.is_native:", "    if False:", _SPREAD),
     Cut("core/tables/spread.py", '        raise NoKeyError("not unique")', "        pass", _SPREAD),
-    Cut("core/tables/parts.py", "    if stretch.made_by != made_by():", "    if False:", _SPREAD),
+    Cut("core/tables/stretches.py", "    if stretch.made_by != made_by():", "    if False:", _SPREAD),
+    Cut("core/tables/profile_parts.py", "np.maximum(self.registers, other.registers)", "self.registers", _IN_PARTS),
+    Cut("core/tables/profile_parts.py", "self.filled + other.filled", "self.filled", _IN_PARTS),
+    Cut(
+        "core/tables/profiles.py",
+        "if source is not None and shared else None",
+        "if source is not None else None",
+        _IN_PARTS,
+    ),
+    Cut("core/tables/fingerprint.py", "[sum(both) for both in zip(*parts, strict=True)]", "parts[0]", _IN_PARTS),
+    Cut(
+        "service/base/spreading.py",
+        "        for place, given in list(left.items()):",
+        "        for place, given in []:",
+        _OUT,
+    ),
+    Cut(
+        "service/base/spreading.py",
+        "            failed.append(why)",
+        "            del left[place]; failed.append(why)",
+        _OUT,
+    ),
+    Cut("service/base/spreading.py", "            if held[:_WORD_BYTES] != self.word:", "            if False:", _OUT),
+    Cut(
+        "service/in_place/actions/fingerprinting.py",
+        'if _keys(row) == NO_KEYS else "this machine"',
+        'if True else "this machine"',
+        _SHARED,
+    ),
+    Cut("service/in_place/actions/fingerprinting.py", "if sha256 and row.sha256 in", "if row.sha256 in", _SHARED),
     Cut("service/uses/actions/graph.py", "visible_shelves(self._caller)", "Shelf.objects.all()", _SEEN),
     Cut("service/lineage/actions/following.py", "visible_shelves(self._caller)", "Shelf.objects.all()", _SEEN),
     Cut(

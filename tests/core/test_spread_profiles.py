@@ -132,6 +132,13 @@ class InPartsTests(unittest.TestCase):
         self.check(alone, found)
         self.assertEqual((self.spread.parts, self.missed), (8, []))
 
+    def test_a_table_that_is_looked_at_whole_is_profiled_here(self) -> None:
+        path = self.file("a.parquet", sailings(1400, 2))
+        alone = self.profile(path)
+        self.use()
+        self.check(alone, self.profile(path))
+        self.assertEqual((self.spread.parts, self.missed), (0, []))
+
     def test_profiles_of_two_versions_look_at_the_same_rows(self) -> None:
         before = self.file("a.parquet", sailings(6000, 3))
         after = self.file(

@@ -615,6 +615,10 @@ class SharedTests(InPlaceCase):
         for name, data in files.items():
             self.write(name, data)
         self.add()
+        self.write("trips/12.csv", b"other")  # before anybody read it
+        self.assertEqual(list(self.check(fingerprint=True)["problems"]), ["data/trips/12.csv"])
+        self.write("trips/12.csv", files["trips/12.csv"])
+        self.add()
         done = self.check(fingerprint=True)
         self.assertEqual((done["checked"], done["bytes"], done["problems"]), (29, sum(map(len, files.values())), {}))
         known = {one.path: one.sha256 for one in self.shelf.in_place()}

@@ -28,7 +28,7 @@ EVERYSHELF_STORE         where versions live: s3://BUCKET/PREFIX                
 EVERYSHELF_STORE_ENDPOINT  address of the S3-compatible service that has the bucket              the default one
 EVERYSHELF_STORE_MINUTES how long new versions may lie on this machine only                      10
 EVERYSHELF_STORE_CACHE   bytes of a bucket kept on this machine                                  4 GiB
-EVERYSHELF_DASK          scheduler of a Dask cluster that compares large tables: tcp://HOST:PORT none
+EVERYSHELF_DASK          scheduler of a Dask cluster for long work: tcp://HOST:PORT               none
 EVERYSHELF_DASK_ROWS     rows of a table from which the cluster is used                          5,000,000
 EVERYSHELF_HTTPS         yes if people reach the service by https: Secure cookies, HSTS          no
 EVERYSHELF_RAW_CSV       yes to leave formulas in CSV files that leave as they are               no
