@@ -12,6 +12,7 @@ SOURCE = Path(__file__).parents[2] / "src" / "everyshelf"
 FLOORS = [
     "errors",
     "spreading",
+    "durable",
     "content",
     "outline",
     "answers",

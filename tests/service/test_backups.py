@@ -10,6 +10,7 @@ import sys
 import tempfile
 import threading
 from pathlib import Path
+from resource import RLIMIT_FSIZE, setrlimit
 from typing import Any
 from unittest import mock
 
@@ -229,6 +230,45 @@ class CommandTests(FolderCase):
         self.assertNotIn("Traceback", done.stderr)
         done = terminal.run("backup", "make", str(self.kept), code=2)
         self.assertIn("--data", done.stderr)
+
+    def test_what_cannot_be_read_is_told_apart_from_what_cannot_be_written(self) -> None:
+        """A backup that is whole must not be called damaged because the disk it is restored to is full."""
+        moment = self.make()
+        new = str(self.folder / "new")
+        for shelf in ([], ["--shelf", self.shelf.key]):
+            command = [
+                sys.executable,
+                "-m",
+                "everyshelf.cli.main",
+                "backup",
+                "restore",
+                str(self.kept),
+                "--into",
+                new,
+                *shelf,
+            ]
+            full = subprocess.run(
+                command,
+                capture_output=True,
+                text=True,
+                check=False,
+                preexec_fn=lambda: setrlimit(RLIMIT_FSIZE, (9_000, 9_000)),
+            )
+            self.assertEqual(full.returncode, 1, full.stderr)
+            self.assertIn(f"{new} could not be written: File too large", full.stderr)
+            self.assertIn("The backup is as it was", full.stderr)
+        terminal = Terminal(self, self.service)
+        segment = self.kept / "segments" / moment.segments[0].name
+        segment.unlink()
+        segment.mkdir()  # what gives an error when it is read
+        for shelf in ([], ["--shelf", self.shelf.key]):
+            done = terminal.run("backup", "restore", str(self.kept), "--into", new, *shelf, code=1)
+            self.assertIn(f"{segment} cannot be read: Is a directory", done.stderr)
+            self.assertIn("backup.unread", done.stderr)
+        done = terminal.run("backup", "check", str(self.kept), "--json", code=1)
+        self.assertIn(str(segment), " ".join(json.loads(done.stdout)["problems"]))
+        self.assertFalse(Path(new).exists())
+        self.assertEqual([one.name for one in self.folder.iterdir() if one.name.startswith(".new")], [])
 
 
 class ServiceTests(ServiceCase):

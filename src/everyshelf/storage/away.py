@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import os
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from blake3 import blake3
 
+from everyshelf.core.durable import to_disk
 from everyshelf.core.errors import StorageError
 from everyshelf.storage.addresses import Address
 
@@ -75,8 +75,7 @@ class Away(ABC):
                     digest.update(piece)
                     size += file.write(piece)
                     progress(size)
-                file.flush()
-                os.fsync(file.fileno())
+                to_disk(file)
         except FileNotFoundError:
             path.unlink(missing_ok=True)
             raise

@@ -8,6 +8,7 @@ import uuid
 from collections.abc import Callable
 from pathlib import Path
 
+from everyshelf.core.durable import sync_folder
 from everyshelf.core.errors import OutOfReachError
 from everyshelf.storage.addresses import FolderAddress
 from everyshelf.storage.away import Away, Progress
@@ -82,7 +83,7 @@ class Folder(Away):
             finally:
                 os.close(descriptor)
             os.replace(part, self._path / name)
-            self._sync()
+            sync_folder(self._path)
         except OSError as error:
             raise self._away(error.strerror) from error
         finally:
@@ -94,16 +95,9 @@ class Folder(Away):
             for name in names:
                 (self._path / name).unlink(missing_ok=True)
             if names:
-                self._sync()
+                sync_folder(self._path)
         except OSError as error:
             raise self._away(error.strerror) from error
-
-    def _sync(self) -> None:
-        descriptor = os.open(self._path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
-        try:
-            os.fsync(descriptor)
-        finally:
-            os.close(descriptor)
 
     def _require_mounted(self) -> None:
         if not os.path.exists(self._path / OWNER):  # False, too, where it may not be looked at

@@ -17,6 +17,7 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
 
+from everyshelf.core.durable import replace_durably, sync_folder
 from everyshelf.core.errors import ConflictError, StorageError
 
 _MOST_OPEN = 32
@@ -236,7 +237,7 @@ class FolderPlace(Place):
         fcntl.flock(descriptor, fcntl.LOCK_EX)
         try:
             os.rename(hidden, path)
-            self._sync_folder()
+            sync_folder(self.folder)
         except OSError as error:
             os.close(descriptor)
             hidden.unlink(missing_ok=True)
@@ -264,14 +265,8 @@ class FolderPlace(Place):
     def write_whole(self, name: str, data: bytes) -> None:
         temporary = self.folder / f".{name}.{os.getpid()}.part"
         try:
-            with temporary.open("wb") as file:
-                file.write(data)
-                file.flush()
-                os.fsync(file.fileno())
-            os.replace(temporary, self.folder / name)
-            self._sync_folder()
+            replace_durably(self.folder / name, data, temporary)
         except OSError as error:
-            temporary.unlink(missing_ok=True)
             raise StorageError(f"{self.folder / name} could not be written: {error.strerror}") from error
 
     def remove(self, name: str) -> None:
@@ -351,12 +346,5 @@ class FolderPlace(Place):
                 code="content.busy",
                 hint="Try again when that is done.",
             ) from error
-        finally:
-            os.close(descriptor)
-
-    def _sync_folder(self) -> None:
-        descriptor = os.open(self.folder, os.O_RDONLY)
-        try:
-            os.fsync(descriptor)
         finally:
             os.close(descriptor)

@@ -27,6 +27,7 @@ from typing import IO
 import msgspec
 
 from everyshelf.core.content.ids import file_content_id
+from everyshelf.core.durable import replace_durably, sync_folder, to_disk
 from everyshelf.core.errors import ConflictError, MissingError, StorageError
 from everyshelf.core.history.paths import check_path
 from everyshelf.core.promotion.destination import Destination, Fetch, Manifest, Placed, Progress, no_progress
@@ -114,7 +115,7 @@ class FolderDestination(Destination):
                 part.mkdir(parents=True)
             self._fill(part, manifest, stays or {}, fetch, progress)
             os.replace(part, final)
-            _sync_folder(self._deployed)
+            sync_folder(self._deployed)
             self._record(key, final, manifest, stays or {})
         except OSError as error:
             shutil.rmtree(part, ignore_errors=True)
@@ -135,7 +136,7 @@ class FolderDestination(Destination):
         if best is None or 2 * _shared(known[best], manifest) < len(manifest):
             return None
         (self._deployed / f"{best}.json").unlink()
-        _sync_folder(self._deployed)
+        sync_folder(self._deployed)
         os.replace(self._deployed / best, part)
         stays: dict[str, _Seen] = {}
         touched = set()
@@ -174,7 +175,7 @@ class FolderDestination(Destination):
                 continue
             _write(Path(target), fetch(path))
         for folder in folders:
-            _sync_folder(part / folder)
+            sync_folder(part / folder)
 
     @staticmethod
     def _linked(old: str, target: str, seen: _Seen | None, placed: Placed) -> bool:
@@ -199,7 +200,7 @@ class FolderDestination(Destination):
         fresh.unlink(missing_ok=True)
         os.symlink(os.path.join("deployed", key), fresh)
         os.replace(fresh, self._link)
-        _sync_folder(self.root)
+        sync_folder(self.root)
 
     def differences(self, key: str, manifest: Manifest, touched: Collection[str] | None = None) -> list[str]:
         if self.current() != key:
@@ -329,24 +330,9 @@ def _write(target: Path, pieces: Iterator[bytes]) -> None:
     with target.open("xb") as file:
         for piece in pieces:
             file.write(piece)
-        file.flush()
-        os.fsync(file.fileno())
+        to_disk(file)
         os.fchmod(file.fileno(), 0o444)
 
 
 def _write_atomically(path: Path, data: bytes) -> None:
-    part = path.with_name(f".{path.name}.part")
-    with part.open("wb") as file:
-        file.write(data)
-        file.flush()
-        os.fsync(file.fileno())
-    os.replace(part, path)
-    _sync_folder(path.parent)
-
-
-def _sync_folder(folder: Path) -> None:
-    descriptor = os.open(folder, os.O_RDONLY)
-    try:
-        os.fsync(descriptor)
-    finally:
-        os.close(descriptor)
+    replace_durably(path, data, path.with_name(f".{path.name}.part"))

@@ -15,7 +15,8 @@ import zstandard
 
 from everyshelf.core.content.records import HEAD_BYTES
 from everyshelf.core.content.scanning import iter_records
-from everyshelf.core.errors import BrokenError
+from everyshelf.core.durable import to_disk
+from everyshelf.core.errors import BrokenError, StorageError
 from everyshelf.service.backups.layout import Backups, Moment
 from everyshelf.service.backups.making import Progress, reads_back
 
@@ -50,13 +51,21 @@ def check_moment(backups: Backups, moment: Moment, progress: Progress) -> Checke
                     there.add(record.id)
         except OSError as error:
             problems.append(f"segment {segment.name}: {error.strerror or 'it is not there'}")
+        except StorageError as error:
+            problems.append(error.message)
     contents = 0
     with tempfile.TemporaryDirectory(prefix="es-backup-") as aside:
         records = Path(aside) / "records.sqlite"
         try:
             unpack_records(backups, moment, records)
-        except BrokenError as error:
+        except (BrokenError, StorageError) as error:
             problems.append(error.message)
+        except OSError as error:
+            raise StorageError(
+                f"{aside} could not be written: {error.strerror or error}",
+                code="backup.storage",
+                hint="Checking unpacks the records there. Look for free space, or name another folder in TMPDIR.",
+            ) from error
         else:
             for what, identity in _named(records):
                 contents += 1
@@ -67,7 +76,8 @@ def check_moment(backups: Backups, moment: Moment, progress: Progress) -> Checke
 
 
 def unpack_records(backups: Backups, moment: Moment, target: Path) -> None:
-    """Write the records of a moment to ``target``; raises ``BrokenError`` if they are not those that were saved."""
+    """Write the records of a moment to ``target``; raises ``BrokenError`` if they are not those that were saved, and
+    ``OSError`` where ``target`` cannot be written."""
     digest = hashlib.sha256()
     try:
         with open(os.open(target, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as file:
@@ -76,9 +86,8 @@ def unpack_records(backups: Backups, moment: Moment, target: Path) -> None:
                 piece = unpacker.decompress(packed)
                 digest.update(piece)
                 file.write(piece)
-            file.flush()
-            os.fsync(file.fileno())
-    except (OSError, zstandard.ZstdError) as error:
+            to_disk(file)
+    except (FileNotFoundError, zstandard.ZstdError) as error:
         raise BrokenError(f"the records of {moment.name} cannot be read: {error}", code="backup.damaged") from error
     if digest.hexdigest() != moment.records:
         raise BrokenError(f"the records of {moment.name} are not those that were saved", code="backup.damaged")

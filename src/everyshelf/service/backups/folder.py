@@ -13,6 +13,7 @@ from pathlib import Path
 from blake3 import blake3
 
 from everyshelf.core.content.place import FolderPlace, Place, Readable
+from everyshelf.core.durable import sync_folder, to_disk, write_durably
 from everyshelf.core.errors import ConflictError, InvalidError, StorageError
 from everyshelf.service.backups.layout import (
     FORM,
@@ -85,7 +86,9 @@ class BackupFolder(Backups):
         return sorted(one.name for one in self.moments.iterdir() if NAME.match(one.name))
 
     def file(self, moment: str, name: str) -> bytes:
-        return (self.moments / moment / name).read_bytes()
+        path = self.moments / moment / name
+        with _reading(path):
+            return path.read_bytes()
 
     def records(self, moment: str) -> Iterator[bytes]:
         return _pieces(self.moments / moment / RECORDS)
@@ -94,7 +97,8 @@ class BackupFolder(Backups):
         return _pieces(self.segments / segment.name, segment.size)
 
     def part(self, segment: SavedSegment, offset: int, length: int) -> bytes:
-        with (self.segments / segment.name).open("rb") as file:
+        path = self.segments / segment.name
+        with _reading(path), path.open("rb") as file:
             file.seek(offset)
             return file.read(max(0, min(length, segment.size - offset)))
 
@@ -173,8 +177,7 @@ def _copied(place: Place, name: str, target: Path, size: int, start: int) -> str
                 file.seek(at + skipped)
                 file.write(piece[skipped:])
             at += len(piece)
-        file.flush()
-        os.fsync(file.fileno())
+        to_disk(file)
         os.posix_fadvise(file.fileno(), 0, 0, os.POSIX_FADV_DONTNEED)  # so that the disk is read, not memory
     return digest.hexdigest()
 
@@ -190,25 +193,29 @@ def hash_of(path: Path, size: int) -> str:
 
 
 def _pieces(path: Path, size: int | None = None) -> Iterator[bytes]:
-    with path.open("rb") as file:
+    with _reading(path):
+        file = path.open("rb")
+    with file:
         left = size if size is not None else path.stat().st_size
-        while left > 0 and (piece := file.read(min(PIECE_BYTES, left))):
+        while left > 0:
+            with _reading(path):  # not around what is given: what others do with it is no fault of this file
+                piece = file.read(min(PIECE_BYTES, left))
+            if not piece:
+                return
             yield piece
             left -= len(piece)
 
 
-def write_durably(path: Path, data: bytes) -> None:
-    """Write a file of the owner's, and return once it is on the disk."""
-    with open(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as file:
-        file.write(data)
-        file.flush()
-        os.fsync(file.fileno())
-
-
-def sync_folder(path: Path) -> None:
-    """Return once the names in a folder are on the disk."""
-    descriptor = os.open(path, os.O_RDONLY)
+@contextmanager
+def _reading(path: Path) -> Iterator[None]:
+    """What keeps a file of the backup from being read is told apart from what keeps others from being written."""
     try:
-        os.fsync(descriptor)
-    finally:
-        os.close(descriptor)
+        yield
+    except FileNotFoundError:
+        raise
+    except OSError as error:
+        raise StorageError(
+            f"{path} cannot be read: {error.strerror or error}",
+            code="backup.unread",
+            hint="Look at the disk of the backup, and at your rights there. Nothing was changed.",
+        ) from error

@@ -16,8 +16,8 @@ from blake3 import blake3
 
 from everyshelf.core.content.place import Place
 from everyshelf.core.content.scanning import whole_records
+from everyshelf.core.durable import sync_folder, to_disk, write_durably
 from everyshelf.core.errors import InvalidError, MissingError, StorageError
-from everyshelf.service.backups.folder import sync_folder, write_durably
 from everyshelf.service.backups.layout import (
     FILES,
     MOMENT,
@@ -141,8 +141,7 @@ def _save_records(records: Path, target: Path) -> tuple[str, int]:
                 digest.update(piece)
                 size += len(piece)
                 writer.write(piece)
-        file.flush()
-        os.fsync(file.fileno())
+        to_disk(file)
     copy.unlink()
     return digest.hexdigest(), size
 

@@ -11,9 +11,9 @@ from pathlib import Path
 
 from blake3 import blake3
 
+from everyshelf.core.durable import sync_folder, to_disk, write_durably
 from everyshelf.core.errors import BrokenError, InvalidError, MissingError, StorageError
 from everyshelf.service.backups.checking import unpack_records
-from everyshelf.service.backups.folder import sync_folder, write_durably
 from everyshelf.service.backups.layout import FILES, Backups, Moment, SavedSegment
 from everyshelf.service.backups.making import Progress
 
@@ -107,8 +107,7 @@ def _copy(backups: Backups, target: Path, segment: SavedSegment) -> None:
                 left -= len(piece)
         except FileNotFoundError as error:
             raise _damaged(segment) from error
-        file.flush()
-        os.fsync(file.fileno())
+        to_disk(file)
     if left or digest.hexdigest() != segment.blake3:
         raise _damaged(segment)
 

@@ -7,6 +7,7 @@ import tempfile
 from collections.abc import Callable
 from pathlib import Path
 
+from everyshelf.core.durable import sync_folder, to_disk
 from everyshelf.core.errors import BrokenError, StorageError
 
 
@@ -48,16 +49,11 @@ def _make(path: Path, key: bytes) -> None:
     try:
         with os.fdopen(descriptor, "wb") as file:
             file.write(key)
-            file.flush()
-            os.fsync(file.fileno())
+            to_disk(file)
         try:
             os.link(temporary, path)
         except FileExistsError:
             return
-        folder = os.open(path.parent, os.O_RDONLY)
-        try:
-            os.fsync(folder)
-        finally:
-            os.close(folder)
+        sync_folder(path.parent)
     finally:
         os.unlink(temporary)

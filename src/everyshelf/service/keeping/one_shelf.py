@@ -10,16 +10,15 @@ from __future__ import annotations
 
 import contextlib
 import functools
-import os
 import sqlite3
 from pathlib import Path
 
 from everyshelf.core.content.gathering import copy_into
 from everyshelf.core.content.place import FolderPlace
 from everyshelf.core.content.store import ContentStore
+from everyshelf.core.durable import sync_folder, to_disk
 from everyshelf.core.errors import BrokenError, MissingError
 from everyshelf.service.backups.checking import unpack_records
-from everyshelf.service.backups.folder import sync_folder
 from everyshelf.service.backups.layout import FILES, Backups, Moment
 from everyshelf.service.backups.making import Progress
 from everyshelf.service.backups.restoring import restore_moment, write_files
@@ -121,11 +120,8 @@ def keep_only(database: Path, key: str) -> None:
             records.execute(made)
         records.execute("COMMIT")
         records.execute("VACUUM")  # what was removed is not to be found in the file
-    descriptor = os.open(database, os.O_RDWR)
-    try:
-        os.fsync(descriptor)
-    finally:
-        os.close(descriptor)
+    with database.open("r+b") as file:
+        to_disk(file)
 
 
 def _going(records: sqlite3.Connection, table: str, shelf: int) -> str:
