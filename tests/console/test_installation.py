@@ -102,6 +102,15 @@ class InstallationTests(unittest.TestCase):
         self.browser.press("Move them", within="[role=dialog]")
         self.browser.see("The bytes of this shelf live in the store archive")
         self.browser.see("copied when it moved there")
+        self.service.run_python(
+            "from everyshelf.service.jobs.models import Job\n"
+            "Job.objects.filter(kind='move-shelf').update(state='cancelled')"
+        )
+        self.browser.open(f"{self.service.address}/s/fares/people")
+        self.browser.see("The last move was cancelled.")
+        self.assertEqual(self.browser.axe(), [])
+        self.browser.press("Try again")
+        self.browser.see("copied when it moved there")
         self.browser.open(f"{self.service.address}/")
         self.browser.press("Make a shelf")
         self.browser.type_into("Name", "Old fares")

@@ -26,6 +26,7 @@ export function ShelfStore() {
   });
   if (!several || !found.data) return null;
   const { store, moving } = found.data;
+  const stopped = moving?.state === "failed" || moving?.state === "cancelled";
   const left = moving?.result?.left;
   return (
     <section aria-label="Where its bytes live" style={{ marginTop: 12 }}>
@@ -46,10 +47,11 @@ export function ShelfStore() {
           {count(left, "content")} could not be copied. everyshelf verify names the versions harmed.
         </p>
       )}
-      {moving?.state === "failed" && (
-        <p role="alert" className="problem">
-          <b>The last move failed.</b> {moving.problem?.detail} {moving.problem?.hint}
-        </p>
+      {stopped && (
+        <div role="alert" className="problem">
+          <b>The last move {moving?.state === "failed" ? "failed" : "was cancelled"}.</b> {moving?.problem?.detail} {moving?.problem?.hint}{" "}
+          What was written before may still lie elsewhere. <TryAgain store={store} />
+        </div>
       )}
       <Sheet of={sheet} label="Move the bytes of this shelf">
         {sheet.shown && <MoveForm now={store} hide={sheet.hide} />}
@@ -58,20 +60,37 @@ export function ShelfStore() {
   );
 }
 
-function MoveForm({ now, hide }: { now: string; hide: () => void }) {
+/** Copies what the last move left: the same store once more. */
+function TryAgain({ store }: { store: string }) {
+  const move = useMove();
+  return (
+    <>
+      <Button size="small" disabled={move.isPending} onClick={() => move.mutate(store)}>
+        Try again
+      </Button>
+      {move.isError && <ProblemBox error={move.error} />}
+    </>
+  );
+}
+
+function useMove(onSuccess?: () => void) {
   const key = useShelfKey();
   const queries = useQueryClient();
-  const [store, setStore] = useState(now);
-  const move = useMutation({
-    mutationFn: () => answer(api.PUT("/shelves/{shelf}/store", { params: { path: { shelf: key } }, body: { store } })),
-    onSuccess: hide,
+  return useMutation({
+    mutationFn: (store: string) => answer(api.PUT("/shelves/{shelf}/store", { params: { path: { shelf: key } }, body: { store } })),
+    onSuccess,
     onSettled: () => queries.invalidateQueries({ queryKey: ["shelf", key] }),
   });
+}
+
+function MoveForm({ now, hide }: { now: string; hide: () => void }) {
+  const [store, setStore] = useState(now);
+  const move = useMove(hide);
   return (
     <form
       onSubmit={(e) => {
         e.preventDefault();
-        move.mutate();
+        move.mutate(store);
       }}
     >
       <h2>Move the bytes of this shelf</h2>
