@@ -327,17 +327,18 @@ CUTS = [
     # Promotion
     Cut(
         "core/promotion/folder.py",
-        "        os.fsync(file.fileno())\n        os.fchmod(file.fileno(), 0o444)\n",
+        "        to_disk(file)\n        os.fchmod(file.fileno(), 0o444)\n",
         "        os.fchmod(file.fileno(), 0o444)\n",
         _NETS,
     ),
     Cut(
         "core/promotion/folder.py",
-        "        os.fsync(file.fileno())\n        os.fchmod(file.fileno(), 0o444)\n",
-        "        os.fsync(file.fileno())\n",
+        "        to_disk(file)\n        os.fchmod(file.fileno(), 0o444)\n",
+        "        to_disk(file)\n",
         _NETS,
     ),
-    Cut("core/promotion/folder.py", "        os.fsync(descriptor)\n", "        pass\n", _NETS),
+    Cut("core/durable.py", "        os.fsync(descriptor)\n", "        pass\n", _NETS),
+    Cut("core/durable.py", "    os.fsync(file.fileno())\n", "    pass\n", _NETS),
     Cut(
         "core/promotion/folder.py",
         "os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK",

@@ -661,3 +661,8 @@ class SharedTests(InPlaceCase):
         for one in shelf.in_place():
             data = bytes([int(one.path.rpartition("/")[2])]) * 900
             self.assertEqual(one.sha256, hashlib.sha256(data).hexdigest())
+        service.run_python(
+            "from everyshelf.service.in_place.models import InPlaceKeys\nInPlaceKeys.objects.update(sealed=b'damaged')"
+        )
+        problems = self.done(shelf.check_in_place(fingerprint=True), shelf)["problems"]
+        self.assertEqual(sorted(problems), [f"bucket/{n}" for n in range(8)])

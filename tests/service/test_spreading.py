@@ -100,6 +100,12 @@ class SpreadOutTests(unittest.TestCase):
         self.assertEqual(found, {number: number for number in range(5)})
         self.assertIn("is not for this process", self.warned[0])
 
+    def test_on_a_full_disk_this_process_does_it(self) -> None:
+        self.use(2)
+        with mock.patch.object(Path, "write_bytes", side_effect=OSError(28, "No space left on device")):
+            found = self.out(parts.squares, [([n],) for n in range(4)])
+        self.assertEqual(found, {n: (os.getpid(), [n * n]) for n in range(4)})
+
     def test_a_mistake_is_raised_as_it_is(self) -> None:
         self.use(2)
         with self.assertRaisesRegex(ValueError, "is not for this process"):
@@ -132,6 +138,7 @@ class SpreadOutTests(unittest.TestCase):
 
 def _written_by_another(tally: spreading._Tally) -> spreading._Tally:
     tally._file.write_bytes(b"another machine." + bytes(64))
+    tally.is_there = True
     return tally
 
 

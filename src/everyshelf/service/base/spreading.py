@@ -71,7 +71,7 @@ def spread_out(
     """
     left = dict(enumerate(batches))
     with _Tally(len(batches)) as tally:
-        for opened in _ways(len(batches), needs):
+        for opened in _ways(len(batches) if tally.is_there else 0, needs):
             try:
                 with opened() as spread:
                     log.info("work is shared out", work=work.__name__, parts=len(left), among=type(spread).__name__)
@@ -92,7 +92,7 @@ def spread_out(
 
 
 def _ways(batches: int, needs: Needs) -> Iterator[Callable[[], AbstractContextManager[Spread]]]:
-    """The ways to come by other processes, best first; none where there is one batch, or one processor."""
+    """The ways to come by other processes, best first; none for one batch at most, or for one processor."""
     config = get_config()
     if config.dask and needs != "this machine" and batches > 1:
         yield partial(_opened, "everyshelf.cluster.dask", config.dask)
@@ -165,13 +165,15 @@ class _Tally:
     """How far the batches at work are: a number for each in a file that all processes share."""
 
     def __init__(self, places: int) -> None:
-        folder = get_config().scratch
-        folder.mkdir(parents=True, exist_ok=True)
-        self._file = folder / f"tally-{secrets.token_hex(8)}"
+        self._file = get_config().scratch / f"tally-{secrets.token_hex(8)}"
+        self.is_there = False
         self._word, self._places = secrets.token_bytes(_WORD_BYTES), places
 
     def __enter__(self) -> _Tally:
-        self._file.write_bytes(self._word + bytes(_SLOT.size * max(1, self._places)))
+        with contextlib.suppress(OSError):  # a full disk keeps nobody from reading
+            self._file.parent.mkdir(parents=True, exist_ok=True)
+            self._file.write_bytes(self._word + bytes(_SLOT.size * max(1, self._places)))
+            self.is_there = True
         return self
 
     def at(self, needs: Needs) -> _TallyAt:

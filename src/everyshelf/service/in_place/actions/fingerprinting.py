@@ -72,10 +72,16 @@ def _read_batches(batches: list[list[OutsideContent]], needs: Needs, tell: Tell)
 
 
 def _by_what_they_need(rows: list[OutsideContent]) -> dict[Needs, list[OutsideContent]]:
-    """Credentials do not leave this machine: whoever reaches a cluster could read them."""
+    """Credentials do not leave this machine: whoever reaches a cluster could read them. That some cannot be opened is a
+    problem of the files of their place alone."""
     found: dict[Needs, list[OutsideContent]] = {}
     for row in rows:
-        found.setdefault("nothing" if _keys(row) == NO_KEYS else "this machine", []).append(row)
+        try:
+            needs: Needs = "nothing" if _keys(row) == NO_KEYS else "this machine"
+        except ANSWERS as error:
+            row.problem = error.message
+        else:
+            found.setdefault(needs, []).append(row)
     return found
 
 
