@@ -79,7 +79,7 @@ class ApiView(APIView):
             act.failed = True
         if isinstance(exc, _AnsweredError):
             return exc.response
-        if act is not None and not act.begun and self._keyed is not None:
+        if act is not None and not act.begun and self._keyed is not None and not self.looks:
             try:  # the same request may be why this one cannot be done any more: beginning waits until that has ended
                 act.begin()
             except DatabaseError:
