@@ -60,13 +60,21 @@ class LongQueryTests(ServiceCase):
         second = self.shelf.query(_LONG)
         self.assertEqual((len(first.rows), len(second.rows)), (3, 1))
 
-    def test_who_asks_over_http_is_told_of_the_job(self) -> None:
+    def asked(self, sql: str) -> httpx.Response:
+        """The answer over HTTP; on a busy machine reading the table may be left to a job, too, which comes first."""
         address = f"{self.own.address}/api/v1/shelves/{self.shelf.key}/query"
         headers = {"Authorization": f"Bearer {self.own.token()}"}
-        answer = httpx.get(address, params={"sql": _LONG}, headers=headers, timeout=60)
+        while True:
+            answer = httpx.get(address, params={"sql": sql}, headers=headers, timeout=60)
+            if answer.status_code != 409 or answer.json()["code"] != "rows.reading":
+                return answer
+            self.client.wait(self.client.job(answer.json()["job"]))
+
+    def test_who_asks_over_http_is_told_of_the_job(self) -> None:
+        answer = self.asked(_LONG)
         self.assertEqual((answer.status_code, answer.json()["code"]), (409, "query.working"))
         self.client.wait(self.client.job(answer.json()["job"]))
-        self.assertEqual(httpx.get(address, params={"sql": _LONG}, headers=headers, timeout=60).status_code, 200)
+        self.assertEqual(self.asked(_LONG).status_code, 200)
 
     def test_what_is_wrong_is_said_and_a_job_can_be_cancelled(self) -> None:
         with self.assertRaises(ProblemError) as caught:
@@ -74,9 +82,7 @@ class LongQueryTests(ServiceCase):
         self.assertEqual(caught.exception.code, "query.failed")
         self.assertEqual(self.jobs(), [])
         endless = "SELECT count(*) FROM 'numbers.csv' a, 'numbers.csv' b, 'numbers.csv' c, 'numbers.csv' d, 'numbers.csv' e WHERE sin(a.n + b.n + c.n + d.n + e.n) > 2"
-        address = f"{self.own.address}/api/v1/shelves/{self.shelf.key}/query"
-        headers = {"Authorization": f"Bearer {self.own.token()}"}
-        job = httpx.get(address, params={"sql": endless}, headers=headers, timeout=60).json()["job"]
+        job = self.asked(endless).json()["job"]
         self.client.cancel(job)
         with self.assertRaises(ProblemError):
             self.client.wait(self.client.job(job))
