@@ -28,6 +28,7 @@ from everyshelf.service.base.spreading import Needs, spread_out
 from tests.support import parts
 from tests.support.dask_cluster import DaskCluster
 from tests.support.service import Service
+from tests.support.waiting import until
 
 
 class EndedError(Exception):
@@ -100,6 +101,22 @@ class SpreadOutTests(unittest.TestCase):
         found = self.out(parts.only_by, [(os.getpid(), number) for number in range(5)])
         self.assertEqual(found, {number: number for number in range(5)})
         self.assertIn("is not for this process", self.warned[0])
+
+    def test_a_scheduler_that_goes_down_meanwhile_leaves_nothing_out(self) -> None:
+        cluster = DaskCluster()
+        self.addCleanup(cluster.close)
+        self.use(2, cluster.address)
+
+        def kill() -> None:
+            until(lambda: list(Path(self.folder).glob("begun-*")), "nothing began")
+            cluster.close()
+            Path(self.folder, "go").touch()
+
+        thread = threading.Thread(target=kill)
+        thread.start()
+        self.addCleanup(thread.join)
+        found = self.out(parts.until_let, [(self.folder, number) for number in range(4)])
+        self.assertEqual(found, {number: number for number in range(4)})
 
     def test_on_a_full_disk_this_process_does_it(self) -> None:
         self.use(2)

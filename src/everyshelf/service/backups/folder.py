@@ -198,7 +198,7 @@ def _pieces(path: Path, size: int | None = None) -> Iterator[bytes]:
     with file:
         left = size if size is not None else path.stat().st_size
         while left > 0:
-            with _reading(path):  # not around what is given: what others do with it is no fault of this file
+            with _reading(path):  # does not include the yield: errors of the caller are not errors of reading
                 piece = file.read(min(PIECE_BYTES, left))
             if not piece:
                 return

@@ -170,7 +170,7 @@ class _Tally:
         self._word, self._places = secrets.token_bytes(_WORD_BYTES), places
 
     def __enter__(self) -> _Tally:
-        with contextlib.suppress(OSError):  # a full disk keeps nobody from reading
+        with contextlib.suppress(OSError):  # reading goes on while the disk is full
             self._file.parent.mkdir(parents=True, exist_ok=True)
             self._file.write_bytes(self._word + bytes(_SLOT.size * max(1, self._places)))
             self.is_there = True
