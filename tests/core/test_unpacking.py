@@ -7,12 +7,10 @@ import io
 import itertools
 import random
 import struct
-import tempfile
 import unittest
 import zipfile
 import zlib
 from base64 import b64decode
-from pathlib import Path
 
 import numpy as np
 from hypothesis import given
@@ -32,6 +30,7 @@ from everyshelf.core.content.stores import SEGMENT
 from everyshelf.core.content.unpacking import STEPS, Part, put_together, take_apart
 from everyshelf.core.errors import BrokenError
 from tests.support.laws import law
+from tests.support.tidied import TidiedCase
 
 _STRATEGIES = [zlib.Z_DEFAULT_STRATEGY, zlib.Z_FILTERED, zlib.Z_HUFFMAN_ONLY, zlib.Z_RLE, zlib.Z_FIXED]
 SETTINGS = st.tuples(st.integers(1, 9), st.integers(9, 15), st.integers(1, 9), st.sampled_from(_STRATEGIES))
@@ -251,47 +250,18 @@ class StoredFormTests(unittest.TestCase):
         self.assertEqual(joined([Part(STEPS, other, 8 * len(OTHER))]), OTHER)
 
 
-class VersionTests(unittest.TestCase):
+class VersionTests(TidiedCase):
     """Versions of a workbook in a store that is tidied."""
 
     def setUp(self) -> None:
-        folder = tempfile.TemporaryDirectory()
-        self.addCleanup(folder.cleanup)
-        self.place = FolderPlace(Path(folder.name) / "here")
-        self.store = ContentStore(self.place)
-        self.addCleanup(lambda: self.store.close())
+        super().setUp()
         edits: dict[int, object] = {}
         rng = random.Random(5)
-        self.contents = [workbook()]
+        contents = [workbook()]
         for _ in range(6):
             edits.update({rng.randrange(18_000): rng.randrange(10**5) for _ in range(20)})
-            self.contents.append(workbook(edits))
-        self.ids = [self.store.put(data).id for data in self.contents]
-        self.store.segments.close()
-
-    def shrink(self) -> int:
-        into = NewSegments(self.place)
-        shrinker = Shrinker(self.store, into)
-        made = sum(shrinker.shrink(new, old) for old, new in itertools.pairwise(self.ids))
-        into.finish()
-        self.store.segments.refresh()
-        return made
-
-    def tidy(self) -> None:
-        self.assertGreater(self.shrink(), 5)
-        compact(self.store.segments, reads_back=self.store.reads_back_unpacked)
-        left = find_unreached(self.store, {bytes.fromhex(one) for one in self.ids})
-        compact(self.store.segments, drop=set(left.ids), within=frozenset(left.segments))
-
-    def kinds(self) -> list[int]:
-        ids = {bytes.fromhex(one) for one in self.ids}
-        return [record.kind for _, _, record in self.store.segments.iter_all() if record.id in ids]
-
-    def all_read_back(self) -> None:
-        for identity, data in zip(self.ids, self.contents, strict=True):
-            self.assertEqual(self.store.read(identity), data)
-            self.assertEqual(self.store.size(identity), len(data))
-            self.assertIsNone(self.store.verify(identity))
+            contents.append(workbook(edits))
+        self.keep(contents)
 
     def test_they_take_little_and_read_back(self) -> None:
         self.tidy()
@@ -351,9 +321,7 @@ class VersionTests(unittest.TestCase):
 
     def test_small_ones_that_lie_in_one_record_too(self) -> None:
         small = [workbook({n: "x"}, rows=2_000) for n in range(3)]
-        self.contents = small
-        self.ids = [self.store.put(data).id for data in small]
-        self.store.segments.close()
+        self.keep(small)
         self.assertEqual(self.kinds(), [WHOLE] * 3)
         self.shrink()
         compact(self.store.segments, reads_back=self.store.reads_back_unpacked)

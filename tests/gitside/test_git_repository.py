@@ -10,8 +10,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from everyshelf.core.errors import BrokenError, MissingError
-from everyshelf.gitside.folders import differing
+from everyshelf.gitside.folders import differing, edited
+from everyshelf.gitside.objects import EMPTY_TREE, FILE, GitEntry, object_id
+from everyshelf.gitside.program import run_git
 from everyshelf.gitside.repository import Repository
+from everyshelf.gitside.tree_deltas import MOST_STEPS, delta
 from tests.support.git_objects import ObjectFolder
 from tests.support.laws import law
 
@@ -88,3 +91,83 @@ class FolderTests(unittest.TestCase):
             with Repository(there.folder) as repository:
                 found = {path: (old is None, new is None) for path, old, new in differing(repository, before, after)}
         self.assertEqual(found, {path: (False, path == paths[-1]) for path in paths})
+
+
+def applied(said: bytes, before: bytes) -> bytes:
+    """What a delta makes of the older bytes, read as the format's description says."""
+    sizes, at = [], 0
+    for _ in range(2):
+        size = shift = 0
+        while True:
+            size |= (said[at] & 0x7F) << shift
+            shift, at = shift + 7, at + 1
+            if not said[at - 1] & 0x80:
+                break
+        sizes.append(size)
+    after = bytearray()
+    while at < len(said):
+        told, at = said[at], at + 1
+        if not told & 0x80:
+            after += said[at : at + told]
+            at += told
+            continue
+        numbers = [0] * 7
+        for place in range(7):
+            if told >> place & 1:
+                numbers[place], at = said[at], at + 1
+        start, length = int.from_bytes(numbers[:4], "little"), int.from_bytes(numbers[4:], "little")
+        after += before[start : start + (length or 0x10000)]
+    assert sizes == [len(before), len(after)]
+    return bytes(after)
+
+
+class TreeDeltaTests(unittest.TestCase):
+    """Trees that are kept as their difference to the one they were made of."""
+
+    @law(150)
+    @given(
+        st.binary(max_size=2_000),
+        st.lists(st.tuples(st.integers(0, 3_000), st.integers(0, 30), st.binary(max_size=200)), max_size=6),
+    )
+    def test_it_makes_the_one_of_the_other(self, before: bytes, edits: list[tuple[int, int, bytes]]) -> None:
+        after = bytearray(before * 3)
+        for at, gone, new in edits:
+            after[at : at + gone] = new
+        self.assertEqual(applied(delta(before * 3, bytes(after)), before * 3), bytes(after))
+
+    def test_of_the_same_length_and_very_long(self) -> None:
+        before = bytes(range(256)) * 300
+        after = bytearray(before)
+        for at in (0, 40_000, 40_003, 70_000, len(before) - 1):
+            after[at] ^= 0x55
+        said = delta(before, bytes(after))
+        self.assertLess(len(said), 60)
+        self.assertEqual(applied(said, before), bytes(after))
+
+    def test_versions_of_a_folder_take_little_and_are_sound(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            place = Path(folder, "here.git")
+            with Repository.made(place) as here:
+                tree, made = EMPTY_TREE, list[tuple[str, bytes]]()
+                blobs = [here.put("blob", b"%d" % n) for n in range(9)]
+                for turn in range(4 * MOST_STEPS):
+                    names = range(400) if not turn else (turn * 7 % 400, 400 + turn // 3)
+                    edits = {b"d/f%03d" % n: GitEntry(FILE, blobs[(n + turn) % 9]) for n in names}
+                    tree = edited(here, tree, edits)
+                    made.append((tree, here.raw_tree(tree)))
+                    here.keep_trees()
+                    here.put("commit", b"tree %s\nauthor a <a> 0 +0000\ncommitter a <a> 0 +0000\n\nx\n" % tree.encode())
+                here.flush()
+                run_git(place, "fsck", "--strict", "--full")
+                inner = []
+                for identity, data in made:
+                    self.assertEqual(run_git(place, "cat-file", "tree", identity), data)
+                    self.assertEqual(object_id("tree", data), identity)
+                    inner.append(data[-20:].hex())
+                for identity in inner[::20]:
+                    self.assertEqual(object_id("tree", run_git(place, "cat-file", "tree", identity)), identity)
+                (pack,) = (place / "objects" / "pack").glob("*.pack")
+                said = run_git(place, "verify-pack", "-v", str(pack)).decode().splitlines()
+                chains = [int(line.split()[3].rstrip(":")) for line in said if line.startswith("chain length")]
+                self.assertEqual(max(chains), MOST_STEPS)
+                self.assertLess(pack.stat().st_size, 200_000)  # 200 trees of 15,000 bytes, most of them ids

@@ -194,3 +194,26 @@ class CommandTests(FindCase):
         self.assertEqual({row["path"] for row in rows}, {"p.json", "n.txt"})
         self.assertEqual(json.loads(terminal.run("find", word, "--json").stdout)["total"], 2)
         self.assertIn("find.nothing", terminal.run("find", code=1).stderr)
+
+
+class ReadingTests(FindCase):
+    """The job that reads what a commit made."""
+
+    def test_it_can_be_cancelled_within_a_large_commit(self) -> None:
+        commit_files(self.shelf, {f"d/f{n}.csv": b"route,fare\nR%d,1\n" % n for n in range(1_500)}, "Many")
+        job = until(self._job, "the job to begin")
+        self.client.cancel(job)
+        ended = until(lambda: told if (told := self.client.job(job)).ended else None, "the job to stop")
+        self.assertEqual(ended.state, "cancelled")
+        read = self.service.run_python(
+            "from everyshelf.service.find.models import FoundVersion\n"
+            f"print(FoundVersion.objects.filter(shelf__key={self.shelf.key!r}).count())"
+        )
+        self.assertLess(int(read), 1_500)
+
+    def _job(self) -> str:
+        return self.service.run_python(
+            "from everyshelf.service.jobs.models import Job\n"
+            f"jobs = Job.objects.filter(kind='describe', shelf__key={self.shelf.key!r}, state='running')\n"
+            "print(jobs.values_list('uid', flat=True).first() or '', end='')"
+        )

@@ -57,7 +57,7 @@ def _edited(repository: Repository, tree: str, edits: _Edits) -> str:
             del rows[name]
     if not rows:
         return EMPTY_TREE
-    return repository.put_tree(_ordered(before, rows, {path[0] for path in edits}))
+    return repository.put_tree(_ordered(before, rows, {path[0] for path in edits}), tree)
 
 
 def _ordered(before: GitFolder, rows: GitFolder, touched: Iterable[bytes]) -> GitFolder:

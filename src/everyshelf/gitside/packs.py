@@ -1,7 +1,8 @@
 """A stream of new objects in the form of a pack (``gitformat-pack``), written straight into ``git index-pack``.
 
-Objects are written as they are, without deltas: the program finds those when it packs the repository. A pack names the
-number of its objects first, so small objects wait in memory until ``begin``, and each large one gets a pack of its own.
+Objects are written as they are, but for trees that were made of others (``tree_deltas``); the program finds more deltas
+when it packs the repository. A pack names the number of its objects first, so small objects wait in memory until
+``begin``, and each large one gets a pack of its own.
 """
 
 from __future__ import annotations
@@ -17,7 +18,7 @@ from isal import isal_zlib
 
 from everyshelf.gitside.program import failed, start_git
 
-_TYPES = {"commit": 1, "tree": 2, "blob": 3, "tag": 4}
+_TYPES = {"commit": 1, "tree": 2, "blob": 3, "tag": 4, "delta": 7}
 _LEVEL = 1
 _FEW = 100  # up to here objects are kept one by one, as ``receive-pack`` does, so that packs do not pile up
 
@@ -67,6 +68,11 @@ class PackWriter:
     def add(self, kind: str, data: bytes) -> None:
         """Take an object that fits into memory."""
         self._waiting.append(_head(kind, len(data)) + isal_zlib.compress(data, _LEVEL))
+        self.waiting_bytes += len(self._waiting[-1])
+
+    def add_delta(self, base: str, delta: bytes) -> None:
+        """Take an object as its difference to one that waits, too."""
+        self._waiting.append(_head("delta", len(delta)) + bytes.fromhex(base) + isal_zlib.compress(delta, _LEVEL))
         self.waiting_bytes += len(self._waiting[-1])
 
     def add_large(self, size: int, pieces: Iterable[bytes]) -> None:

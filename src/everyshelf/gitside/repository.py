@@ -14,6 +14,7 @@ from everyshelf.core.errors import BrokenError, InvalidError, MissingError
 from everyshelf.gitside.objects import EMPTY_TREE, GitFolder, encode_tree, object_id, parse_commit_object, parse_tree
 from everyshelf.gitside.packs import PackWriter
 from everyshelf.gitside.program import run_git, start_git
+from everyshelf.gitside.tree_deltas import MOST_STEPS, delta
 
 NO_OBJECT = "0" * 40
 _PIECE = 256 * 1024
@@ -43,6 +44,8 @@ class Repository:
         self.environment = _aside(folder, incoming) if incoming is not None else {}
         self._writer = PackWriter(folder, self.environment)
         self._fresh: dict[str, bytes] = {}  # trees made and not kept
+        self._made_of: dict[str, str] = {}  # by fresh tree, the one it differs least from
+        self._steps: dict[str, int] = {}  # by waiting tree, how many deltas lead to it
         self._waiting: dict[str, bytes] = {}  # trees and commits kept and not handed over yet
         self._flying: dict[str, bytes] = {}  # those that are being taken in
         self._trees: OrderedDict[str, GitFolder] = OrderedDict()
@@ -256,13 +259,19 @@ class Repository:
         self._writer.add(kind, data)
         if kind in ("commit", "tree"):
             self._waiting[identity] = data
-        if self._writer.waiting_bytes > _MOST_WAITING:
-            self.begin_flush()
+        self._flush_if_full()
         return identity
 
-    def put_tree(self, rows: GitFolder) -> str:
-        """Make a tree of rows in order. It is written by ``keep_trees``, or forgotten by ``forget``."""
-        return self._made(encode_tree(rows), rows)
+    def _flush_if_full(self) -> None:
+        if self._writer.waiting_bytes > _MOST_WAITING:
+            self.begin_flush()
+
+    def put_tree(self, rows: GitFolder, made_of: str = EMPTY_TREE) -> str:
+        """Make a tree of rows in order. It is written by ``keep_trees``, or forgotten by ``forget``. ``made_of``: a
+        tree that has most of the rows, too."""
+        identity = self._made(encode_tree(rows), rows)
+        self._made_of.setdefault(identity, made_of)
+        return identity
 
     def put_raw_tree(self, data: bytes) -> str:
         """As ``put_tree``, of its bytes."""
@@ -278,8 +287,19 @@ class Repository:
     def keep_trees(self) -> None:
         """Write the trees that were made."""
         fresh, self._fresh = self._fresh, {}
-        for data in fresh.values():
-            self.put("tree", data)
+        for identity, data in fresh.items():
+            base = self._made_of.get(identity, EMPTY_TREE)
+            steps = self._steps.get(base, MOST_STEPS)
+            said = delta(self._waiting[base], data) if steps < MOST_STEPS else data
+            is_shorter = len(said) < len(data)
+            if is_shorter:
+                self._writer.add_delta(base, said)
+            else:
+                self._writer.add("tree", data)
+            self._waiting[identity] = data
+            self._steps[identity] = steps + 1 if is_shorter else 0
+            self._flush_if_full()
+        self._made_of.clear()
 
     def root_of(self, commit: str) -> str:
         """The tree of a commit."""
@@ -296,6 +316,7 @@ class Repository:
             forgotten = self._trees.pop(identity, None)
             self._cached -= len(forgotten) + 1 if forgotten is not None else 0
         self._fresh.clear()
+        self._made_of.clear()
 
     def put_blob(self, size: int, pieces: Iterable[bytes]) -> str:
         """Write a file's bytes."""
@@ -321,6 +342,7 @@ class Repository:
         begun before."""
         self._writer.begin()
         self._flying, self._waiting = self._waiting, {}
+        self._steps.clear()
 
     def settle(self) -> None:
         """Wait for what was begun. Raises ``GitError``."""

@@ -17,7 +17,8 @@ import numpy as np
 import zstandard
 from numpy.typing import NDArray
 
-from everyshelf.core.content.records import BASE_BYTES, DELTA, STEP_DELTA, Record
+from everyshelf.core.content.number_deltas import decode_number_delta, encode_number_delta
+from everyshelf.core.content.records import BASE_BYTES, DELTA, NUMBER_DELTA, STEP_DELTA, Record
 from everyshelf.core.content.step_deltas import decode_step_delta, encode_step_delta
 from everyshelf.core.errors import BrokenError
 
@@ -78,6 +79,11 @@ def encode_steps(record: Record, data: bytes, base_id: bytes, base: bytes, level
     return Record(record.id, record.kind, STEP_DELTA, len(data), base_id + encode_step_delta(data, base, level))
 
 
+def encode_numbers(record: Record, data: bytes, base_id: bytes, base: bytes, level: int = QUICK) -> Record:
+    """As ``encode_delta``, where both are pages of numbers."""
+    return Record(record.id, record.kind, NUMBER_DELTA, len(data), base_id + encode_number_delta(data, base, level))
+
+
 def base_of(record: Record) -> bytes:
     """The id of the piece that a delta needs."""
     return record.payload[:BASE_BYTES]
@@ -87,6 +93,8 @@ def decode_delta(record: Record, base: bytes) -> bytes:
     """The bytes of a delta; raises ``BrokenError`` if ``base`` is not what it was made against."""
     if record.codec == STEP_DELTA:
         return decode_step_delta(record.payload[BASE_BYTES:], base, record.raw_bytes)
+    if record.codec == NUMBER_DELTA:
+        return decode_number_delta(record.payload[BASE_BYTES:], base, record.raw_bytes)
     unpacker = zstandard.ZstdDecompressor(dict_data=_dictionary(base))
     try:
         return unpacker.decompress(record.payload[BASE_BYTES:], max_output_size=record.raw_bytes)

@@ -28,10 +28,11 @@ MARK = b"ESr2"
 
 WHOLE, CHUNK, RECIPE = 1, 2, 3
 OUTSIDE = 4  # the payload: a note that says where the bytes lie (``outside``)
-UNPACKED = 5  # the payload: which parts make the content, some as what deflated streams say (``unpacking``)
+UNPACKED = 5  # the payload: which parts make the content, some as what packed streams say (``unpacking``)
 RAW, ZSTD, DELTA = 0, 1, 2  # a delta's payload: the id of its base (32 B), then what ``deltas`` makes of both
 STEP_DELTA = 3  # as a delta, of parts of steps (``step_deltas``)
-DELTAS = frozenset({DELTA, STEP_DELTA})
+NUMBER_DELTA = 4  # as a delta, of pages of numbers (``number_deltas``)
+DELTAS = frozenset({DELTA, STEP_DELTA, NUMBER_DELTA})
 BASE_BYTES = 32
 
 

@@ -1,4 +1,4 @@
-"""Keep versions of contents with deflated parts unpacked, and what is much like the version before as deltas.
+"""Keep versions of contents with packed parts unpacked, and what is much like the version before as deltas.
 
 A version and the one before it are taken apart (``unpacking``) where that saves something. The form as they came stays
 until ``compacting`` has read the other one back, from its first byte to its last.
@@ -7,22 +7,33 @@ until ``compacting`` has read the other one back, from its first byte to its las
 from __future__ import annotations
 
 from collections import OrderedDict
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
 import zstandard
 from blake3 import blake3
 
-from everyshelf.core.content.deltas import CAREFUL, Likeness, base_of, encode_delta, encode_steps, marks_of
+from everyshelf.core.content.deltas import (
+    CAREFUL,
+    QUICK,
+    Likeness,
+    base_of,
+    encode_delta,
+    encode_numbers,
+    encode_steps,
+    marks_of,
+)
 from everyshelf.core.content.new_segments import NewSegments
 from everyshelf.core.content.records import BASE_BYTES, CHUNK, DELTAS, RAW, UNPACKED, ZSTD, Record
 from everyshelf.core.content.store import ContentStore
-from everyshelf.core.content.unpacking import STEPS, Layout, Part, is_packed, take_apart
+from everyshelf.core.content.unpacking import AS_IT_IS, NUMBERS, STEPS, Layout, Part, is_packed, take_apart
 
 _SMALLEST, _MOST = 8 * 1024, 16 * 1024 * 1024  # bytes of a content: a megabyte takes two seconds, and five in memory
 _LEVEL = 19  # of parts: what a part takes is kept once, however many versions follow
 _WORTH = 0.9  # of both versions as they came
 _DELTA_WORTH = 0.5  # as in ``shrinking``
 _MOST_HELD = 64 * 1024 * 1024  # bytes of parts that this run wrote whole and that lie in no segment yet
+
+_ENCODE = {AS_IT_IS: encode_delta, STEPS: encode_steps, NUMBERS: encode_numbers}
 
 Progress = Callable[[int, int], None]
 _Apart = list[tuple[bytes, Part]]  # parts with their ids
@@ -98,29 +109,39 @@ class UnpackedVersions:
         return part in self._held or part in self._bases or self._store.segments.holds(part, self._into.store)
 
     def _deltas(self, before: _Apart, after: _Apart) -> list[Record]:
-        """Records of the parts that are not stored yet: as deltas where the version before has something much alike."""
-        kinds = {part: one.kind for part, one in before}
+        """Records of the parts that the version before has not: as deltas where it has something much alike, else whole
+        unless they are stored, as pieces of the content as it came may be."""
         known, likeness = dict(before), Likeness()
-        whole_of: dict[bytes, bytes] = {}
-        for part in kinds:
-            whole_of[part] = self._whole_of(part)
-            likeness.add(part, marks_of(known[part].data))
+        for part, one in known.items():
+            likeness.add(part, marks_of(one.data))
+        in_place = dict(_in_place(before, after))
         records: dict[bytes, Record] = {}
         for part, one in after:
-            if part in known or part in records or self._is_known(part):
+            if part in known or part in records or self._whole_of(part) != part:
                 continue
-            records[part] = _whole(part, one.data)
-            like = likeness.most_like(one.data)
-            if like is None or kinds[like] != one.kind:
+            delta = self._delta(part, one, known, (likeness.most_like(one.data), in_place.get(part)))
+            if delta is not None:
+                records[part] = delta
+            elif not self._is_known(part):
+                records[part] = _whole(part, one.data)
+        return list(records.values())
+
+    def _delta(
+        self, part: bytes, one: Part, known: dict[bytes, Part], likes: tuple[bytes | None, bytes | None]
+    ) -> Record | None:
+        """The part as a delta of the first of these that is worth it; None for none."""
+        enough = _DELTA_WORTH * len(_packed(part, CHUNK, one.data, QUICK).payload) - BASE_BYTES
+        for like in dict.fromkeys(likes):
+            if like is None or known[like].kind != one.kind:
                 continue
-            base = whole_of[like]
+            base = self._whole_of(like)
             data = known[like].data if base == like else self._bytes_of(base)
             if data is not None:
-                encode = encode_steps if one.kind == STEPS else encode_delta
-                delta = encode(records[part], one.data, base, data, CAREFUL)
-                if len(delta.payload) + BASE_BYTES <= _DELTA_WORTH * len(records[part].payload):
-                    records[part] = delta
-        return list(records.values())
+                record = Record(part, CHUNK, RAW, len(one.data), b"")
+                delta = _ENCODE[one.kind](record, one.data, base, data, CAREFUL)
+                if len(delta.payload) <= enough:
+                    return delta
+        return None
 
     def _whole_of(self, part: bytes) -> bytes:
         """The part itself, or the one it is kept against."""
@@ -153,6 +174,14 @@ class UnpackedVersions:
                 self._held_bytes -= len(self._held.popitem(last=False)[1])
 
 
+def _in_place(before: _Apart, after: _Apart) -> Iterator[tuple[bytes, bytes]]:
+    """For each page of numbers the one that lay there: renumbered, it may share not a byte with it."""
+    old, new = ([part for part, one in apart if one.kind == NUMBERS] for apart in (before, after))
+    if old:
+        for place, part in enumerate(new):
+            yield part, old[min(place, len(old) - 1)]
+
+
 def _whole(part: bytes, data: bytes) -> Record:
     return _packed(part, CHUNK, data)
 
@@ -162,8 +191,8 @@ def _layout(identity: str, size: int, apart: _Apart) -> Record:
     return _packed(bytes.fromhex(identity), UNPACKED, layout.encoded())
 
 
-def _packed(identity: bytes, kind: int, data: bytes) -> Record:
-    packed = zstandard.ZstdCompressor(level=_LEVEL, write_checksum=False).compress(data)
+def _packed(identity: bytes, kind: int, data: bytes, level: int = _LEVEL) -> Record:
+    packed = zstandard.ZstdCompressor(level=level, write_checksum=False).compress(data)
     if len(packed) < len(data):
         return Record(identity, kind, ZSTD, len(data), packed)
     return Record(identity, kind, RAW, len(data), data)

@@ -1,7 +1,8 @@
-"""Contents with deflated parts, kept as what these say: zip archives (workbooks, documents, arrays), gzip files.
+"""Contents with packed parts, kept as what these say: zip archives (workbooks, documents, arrays), gzip files, Parquet.
 
-Such a content is cut into *parts*: bytes as they are, and steps of deflated streams (``deflate``). A part of steps has
-all that is needed to pack it again, so that any range of the content is read from the parts that make it::
+Such a content is cut into *parts*: bytes as they are, steps of deflated streams (``deflate``), and pages of numbers
+(``numbers``). Each has all that is needed to pack it again, so that any range of the content is read from the parts
+that make it. A part of steps is::
 
     4 B  steps      4 B  copies      2 B  borders of blocks      2 B  bytes of the header it begins within
     header: 2 B bits, bits;  borders: 4 B step, 1 B (0: a block ends, 1: one begins with the header that follows)
@@ -34,18 +35,21 @@ from everyshelf.core.content.deflate import (
     join_bits,
     read_stream,
 )
+from everyshelf.core.content.numbers import NotNumbersError, Numbers, take_page_apart
+from everyshelf.core.content.parquet_pages import MARK as PARQUET
+from everyshelf.core.content.parquet_pages import NumberPage, number_pages
 from everyshelf.core.errors import BrokenError
 
-AS_IT_IS, STEPS = 0, 1
+AS_IT_IS, STEPS, NUMBERS = 0, 1, 2
 _FEWEST, _MOST = 8_192, 65_535  # steps of a part
 _FACTOR = np.uint64(0x9E3779B97F4A7C15)  # 2**64 divided by the golden ratio (Knuth, TAOCP 3, 6.4)
 _BORDER_BITS = np.uint64(64 - 14)
 _MOST_BLOCKS = 8_192  # of a content: most programs make one of 16,000 steps and more
-_SMALLEST = 4_096  # a shorter stream is not worth it
+_SMALLEST, _SMALLEST_PAGE = 4_096, 512  # a shorter stream, or page, is not worth it
 _HEAD = struct.Struct("<IIHH")
 _BITS = struct.Struct("<H")
 _BORDER = struct.Struct("<IB")
-_FORM = "deflate-1"
+_FORM, _FORM_WITH_NUMBERS = "deflate-1", "numbers-1"
 _ENTRY = struct.Struct("<B32sIQ")
 _ZIP_HEAD = struct.Struct("<26xHH")
 _GZIP = b"\x1f\x8b\x08"
@@ -61,8 +65,8 @@ class Part:
 
 
 def is_packed(head: bytes) -> bool:
-    """Whether a content that begins so may have deflated parts."""
-    return head.startswith((b"PK\x03\x04", _GZIP))
+    """Whether a content that begins so may have packed parts."""
+    return head.startswith((b"PK\x03\x04", _GZIP, PARQUET))
 
 
 @dataclass
@@ -81,7 +85,18 @@ class _Budget:
 def take_apart(data: bytes) -> list[Part] | None:
     """The parts of a content; None where none of its streams can be taken apart, or not back together as they were."""
     parts: list[Part] = []
-    at, budget = 0, _Budget()
+    at = 0
+    for start, stop, some in _numbers_in(data) if data.startswith(PARQUET) else _steps_in(data):
+        if start >= at and b"".join(put_together(some)) == data[start:stop]:
+            parts += _as_it_is(data[at:start])
+            parts += some
+            at = stop
+    return [*parts, *_as_it_is(data[at:])] if parts else None
+
+
+def _steps_in(data: bytes) -> Iterator[tuple[int, int, list[Part]]]:
+    """Where streams lie that can be taken apart, and their parts."""
+    budget, at = _Budget(), 0
     for start, stop in _streams_in(data):
         if start < at or not budget.blocks:
             continue
@@ -89,11 +104,26 @@ def take_apart(data: bytes) -> list[Part] | None:
             some = list(_parts_of(memoryview(data)[start:stop], budget))
         except NotDeflatedError:
             continue
-        if b"".join(put_together(some)) == data[start:stop]:
-            parts += _as_it_is(data[at:start])
-            parts += some
-            at = stop
-    return [*parts, *_as_it_is(data[at:])] if parts else None
+        yield start, stop, some
+        at = stop
+
+
+def _numbers_in(data: bytes) -> Iterator[tuple[int, int, list[Part]]]:
+    """As ``_steps_in``, of pages of numbers."""
+    at = 0
+    for page in sorted(number_pages(data), key=_start_of):
+        if page.start < at or page.stop - page.start < _SMALLEST_PAGE:
+            continue
+        try:
+            numbers = take_page_apart(data, page)
+        except NotNumbersError:
+            continue
+        yield page.start, page.stop, [Part(NUMBERS, numbers.encoded(), 8 * (page.stop - page.start))]
+        at = page.stop
+
+
+def _start_of(page: NumberPage) -> int:
+    return page.start
 
 
 def _as_it_is(data: bytes) -> Iterator[Part]:
@@ -295,10 +325,11 @@ def put_together(parts: Iterable[Part], offset: int = 0) -> Iterator[bytes]:
     leaves of its byte is not given."""
     held = b"\0" if offset else b""  # the bits of the byte that is not full yet
     for part in parts:
-        if part.kind == AS_IT_IS:
-            data, stop = part.data, 8 * len(part.data)
-        else:
+        if part.kind == STEPS:
             data, stop = Steps.decoded(part.data).packed(offset)
+        else:
+            data = part.data if part.kind == AS_IT_IS else Numbers.decoded(part.data).stream()
+            stop = 8 * len(data)
         if offset:
             data = bytes((data[0] | held[0],)) + data[1:]
         offset = stop % 8
@@ -315,7 +346,8 @@ class Layout:
 
     def encoded(self) -> bytes:
         """Its bytes."""
-        head = msgspec.json.encode(_LayoutHead(_FORM, self.size))
+        has_numbers = any(kind == NUMBERS for kind, _, _, _ in self.entries)
+        head = msgspec.json.encode(_LayoutHead(_FORM_WITH_NUMBERS if has_numbers else _FORM, self.size))
         return head + b"\n" + b"".join(_ENTRY.pack(*entry) for entry in self.entries)
 
     @classmethod
@@ -324,7 +356,7 @@ class Layout:
         head, _, body = data.partition(b"\n")
         try:
             said = msgspec.json.decode(head, type=_LayoutHead)
-            if said.form != _FORM:
+            if said.form not in (_FORM, _FORM_WITH_NUMBERS):
                 raise BrokenError(f"a content is kept in a form that is not known here: {said.form[:40]}")
             return cls(said.size, list(_ENTRY.iter_unpack(body)))
         except (msgspec.MsgspecError, struct.error) as error:

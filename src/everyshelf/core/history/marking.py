@@ -7,14 +7,17 @@ from collections.abc import Iterable
 from everyshelf.core.content.store import ContentStore
 from everyshelf.core.errors import InvalidError, UnreadableError
 from everyshelf.core.formats.text import decode
-from everyshelf.core.history.trees import Trees
+from everyshelf.core.history.trees import Entry, Trees
 from everyshelf.core.history.wholes import keep_whole
 from everyshelf.core.kinds.rules import FILE_NAME, Rules, parse_rules
 
 
 def rules_at(store: ContentStore, trees: Trees, root: str) -> Rules:
     """The rules of the shelf in this state; without a readable ``shelf.toml``, empty ones."""
-    entry = trees.find(root, FILE_NAME)
+    return _rules_in(store, trees.find(root, FILE_NAME))
+
+
+def _rules_in(store: ContentStore, entry: Entry | None) -> Rules:
     if entry is None or entry.type != "artifact":
         return Rules()
     try:
@@ -28,6 +31,6 @@ def marked(store: ContentStore, trees: Trees, before: str, after: str, changed: 
 
     ``changed``: the files that are new or other than before, where they are known.
     """
-    changed_rules = trees.find(before, FILE_NAME) != trees.find(after, FILE_NAME)
-    rules = rules_at(store, trees, after)
-    return keep_whole(trees, before, after, rules, everywhere=changed_rules, changed=changed)
+    said = trees.find(after, FILE_NAME)
+    changed_rules = trees.find(before, FILE_NAME) != said
+    return keep_whole(trees, before, after, _rules_in(store, said), everywhere=changed_rules, changed=changed)

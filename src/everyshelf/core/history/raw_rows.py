@@ -22,9 +22,9 @@ def rows_apart(one: bytes, other: bytes) -> tuple[set[Row], set[Row]] | None:
     """The rows only ``one`` has and those only ``other`` has; None where the bytes do not tell (then decode both)."""
     if not one.startswith(_FIRST) or not other.startswith(_FIRST):
         return None
-    head = max(one.rfind(_BETWEEN, 0, _shared(one, other)), 0)
+    head = max(one.rfind(_BETWEEN, 0, shared_bytes(one, other)), 0)
     start = head + len(_BETWEEN) - 1 if head else len(_FIRST) - 1
-    tail = _shared(one[start:], other[start:], from_end=True)
+    tail = shared_bytes(one[start:], other[start:], from_end=True)
     found = one.find(_BETWEEN, len(one) - tail) if tail else -1
     from_end = len(one) - found - 1 if found >= 0 else len(one) - one.rfind(_LAST) - 1
     try:
@@ -34,7 +34,7 @@ def rows_apart(one: bytes, other: bytes) -> tuple[set[Row], set[Row]] | None:
     return rows[0] - rows[1], rows[1] - rows[0]
 
 
-def _shared(one: bytes, other: bytes, *, from_end: bool = False) -> int:
+def shared_bytes(one: bytes, other: bytes, *, from_end: bool = False) -> int:
     """How many bytes both begin with, or end with."""
     length = min(len(one), len(other))
     starts = [len(side) - length if from_end else 0 for side in (one, other)]

@@ -27,11 +27,16 @@ def describe(run: Run) -> dict[str, Any] | None:
     done already, so that a large commit can give way to others."""
     uids = run.parameters.get("commits") or [run.parameters["commit"]]
     for done, uid in enumerate(uids):
-        run.progress(done, len(uids), uid[:8])
+
+        def step(done: int = done, uid: str = uid) -> None:
+            run.progress(done, len(uids), uid[:8])
+            run.give_way()
+
+        step()
         commit = Commit.objects.get(uid=uid, shelf=run.job.shelf)
-        describe_commit(commit, run.give_way)
+        describe_commit(commit, step)
         for follow in followers:
-            follow(commit, run.give_way)
+            follow(commit, step)
     return {"commit": uids[-1]}
 
 

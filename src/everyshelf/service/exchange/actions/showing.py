@@ -57,17 +57,18 @@ def map_commits(shelf: Shelf, repository: Repository, progress: Progress = no_pr
     made: list[GitPair] = []  # of commits whose objects are being taken in
     for start in range(0, len(keys), _AT_ONCE):
         some = keys[start : start + _AT_ONCE]
-        commits = Commit.objects.in_bulk(some)
+        rows = Commit.objects.filter(pk__in=some).values_list("pk", "uid", "recorded", "summary")
+        commits = {key: (uid, recorded, summary) for key, uid, recorded, summary in rows}
         parents, pairs = _parents_of(some)
         pairs |= {pair.commit_id: pair.git for pair in made}
         fresh: list[GitPair] = []
         for done, key in enumerate(some, start):
-            commit = commits[key]
-            progress(done, len(keys), commit.summary)
-            data = decode_commit(get_store().read(commit.uid))
+            uid, recorded, summary = commits[key]
+            progress(done, len(keys), summary)
+            data = decode_commit(get_store().read(uid))
             above = [Parent(root, pairs[parent]) for parent, root in parents[key]]
-            pairs[key] = mapping.to_git(ShelfCommit(commit.uid, data, commit.recorded), above)
-            fresh.append(GitPair(shelf=shelf, commit=commit, git=pairs[key]))
+            pairs[key] = mapping.to_git(ShelfCommit(uid, data, recorded), above)
+            fresh.append(GitPair(shelf_id=shelf.pk, commit_id=key, git=pairs[key]))
         repository.settle()
         _keep(made)
         repository.begin_flush()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import zlib
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 
 import msgspec
 from django.db import connection, transaction
@@ -39,36 +39,31 @@ def unread(shelf: Shelf, *, history: bool = False) -> QuerySet[ArtifactVersion]:
     """Versions whose words were not read yet: those at the heads of branches, or all."""
     rows = ArtifactVersion.objects.filter(shelf=shelf, content__gt="", found=None)
     rows = rows if history else rows.filter(heads__isnull=False).distinct()
-    return rows.select_related("commit", "shelf").order_by("-pk")
+    return rows.order_by("-pk")
 
 
 def read_all(shelf: Shelf, tell: Tell, *, history: bool) -> int:
     """Read everything that is unread; gives how many versions."""
     refresh_heads(shelf)
     rows = unread(shelf, history=history)
-    done = _read(rows, tell, rows.count())
+    done = _read(rows, tell)
     note_read(shelf)
     return done
 
 
-def _read(
-    rows: Iterable[ArtifactVersion],
-    tell: Tell | None = None,
-    total: int = 0,
-    give_way: Callable[[], None] = lambda: None,
-) -> int:
-    done, waiting = 0, list[tuple[ArtifactVersion, list[PlaceText]]]()
-    for version in rows:
-        if tell is not None:
-            tell(done, max(total, done + 1), version.path)
-        waiting.append((version, _places(version)))
-        done += 1
-        if len(waiting) == _AT_ONCE:
-            _write(waiting)
-            waiting = []
+def _read(rows: QuerySet[ArtifactVersion], tell: Tell | None = None, give_way: Callable[[], None] | None = None) -> int:
+    keys = list(rows.values_list("pk", flat=True))  # a shelf may have more versions than fit into memory
+    for start in range(0, len(keys), _AT_ONCE):
+        some = ArtifactVersion.objects.filter(pk__in=keys[start : start + _AT_ONCE])
+        read: list[tuple[ArtifactVersion, list[PlaceText]]] = []
+        for version in some.select_related("commit", "shelf").order_by("-pk"):
+            if tell is not None:
+                tell(start + len(read), len(keys), version.path)
+            read.append((version, _places(version)))
+        _write(read)
+        if give_way is not None:
             give_way()
-    _write(waiting)
-    return done
+    return len(keys)
 
 
 def _places(version: ArtifactVersion) -> list[PlaceText]:
