@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import subprocess
+import sys
 import threading
+import time
 import unittest
 from concurrent.futures import ThreadPoolExecutor
 
 from everyshelf.service.base.turns import Turns
+from everyshelf.service.serve import TURN_SECONDS
 from everyshelf.service.web.dispatching import TurnDispatcher
 from tests.support.factories import ServiceCase
 
@@ -92,6 +96,42 @@ class TurnTests(unittest.TestCase):
             for task in tasks:
                 dispatcher.add_task(task)
             self.assertTrue(all(task.begun.wait(LONG) for task in tasks))
+
+
+class ThreadTests(unittest.TestCase):
+    """Threads of one process: one that computes does not keep others from their many small reads."""
+
+    def test_small_reads_beside_a_thread_that_computes(self) -> None:
+        self.addCleanup(sys.setswitchinterval, sys.getswitchinterval())
+        sys.setswitchinterval(0.005)
+        usual = self.seconds()
+        sys.setswitchinterval(TURN_SECONDS)
+        self.assertLess(self.seconds(), usual / 3)
+
+    def seconds(self) -> float:
+        """How long many small steps take that let others compute, beside one that does."""
+        end = threading.Event()
+
+        def compute() -> None:
+            while not end.is_set():
+                sum(n * n for n in range(1000))
+
+        other = threading.Thread(target=compute)
+        other.start()
+        begun = time.monotonic()
+        for _ in range(300):
+            time.sleep(0)  # as a read of a file that is in memory: others may compute meanwhile
+        seconds = time.monotonic() - begun
+        end.set()
+        other.join()
+        return seconds
+
+    def test_the_service_is_set_so(self) -> None:
+        code = "import os, sys; os.environ['DJANGO_SETTINGS_MODULE'] = 'everyshelf.service.settings'; import django"
+        code += "; django.setup(); from everyshelf.service import serve; serve._load_application()"
+        code += "; print(sys.getswitchinterval())"
+        said = subprocess.run([sys.executable, "-c", code], check=True, stdout=subprocess.PIPE, text=True).stdout
+        self.assertAlmostEqual(float(said), TURN_SECONDS)
 
 
 class ManyCallersTests(ServiceCase):

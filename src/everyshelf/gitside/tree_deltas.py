@@ -40,13 +40,17 @@ def _apart(before: bytes, after: bytes) -> Iterator[tuple[int, int, bytes]]:
         tail = min(shared_bytes(before, after, from_end=True), min(len(before), len(after)) - head)
         yield head, len(before) - tail, after[head : len(after) - tail]
         return
-    places = np.flatnonzero(np.frombuffer(before, np.uint8) != np.frombuffer(after, np.uint8))
-    if places.size:
-        gaps = np.flatnonzero(np.diff(places) > _NEAR)
-        starts = places[np.concatenate(([0], gaps + 1))].tolist()
-        ends = places[np.concatenate((gaps, [places.size - 1]))].tolist()
-        for start, last in zip(starts, ends, strict=True):
+    differ = np.frombuffer(before, np.uint8) != np.frombuffer(after, np.uint8)
+    places = differ.nonzero()[0].tolist()
+    if not places:
+        return
+    start = last = places[0]
+    for place in places:
+        if place - last > _NEAR:
             yield start, last + 1, after[start : last + 1]
+            start = place
+        last = place
+    yield start, last + 1, after[start : last + 1]
 
 
 def _size(size: int) -> bytes:
@@ -64,8 +68,12 @@ def _copied(start: int, end: int) -> bytes:
     found = bytearray()
     while start < end:
         length = min(end - start, _MOST_COPIED)
-        given = start.to_bytes(4, "little") + length.to_bytes(3, "little")
-        found.append(0x80 | sum(1 << place for place, byte in enumerate(given) if byte))
-        found += bytes(byte for byte in given if byte)
+        told, given = 0x80, bytearray()
+        for place, byte in enumerate(start.to_bytes(4, "little") + length.to_bytes(3, "little")):
+            if byte:
+                told |= 1 << place
+                given.append(byte)
+        found.append(told)
+        found += given
         start += length
     return bytes(found)

@@ -223,9 +223,10 @@ class HomePlace(FolderPlace):
 
     def read(self, name: str, offset: int, length: int) -> bytes:
         for _ in range(_LOOKS):  # it may be moved between the two looks
-            with contextlib.suppress(FileNotFoundError):
+            try:
                 return super().read(name, offset, length)
-            stub = self._known_stub(name)
+            except FileNotFoundError:
+                stub = self._known_stub(name)
             if stub is not None:
                 with contextlib.suppress(FileNotFoundError):
                     return self._read_away(name, stub, offset, length)

@@ -169,8 +169,9 @@ def _is_border(name: str, level: int) -> bool:
 class Trees:
     """Reading and writing folder trees in a content store. Roots and nodes are named by content id."""
 
-    def __init__(self, store: ContentStore) -> None:
+    def __init__(self, store: ContentStore, cached_rows: int = _CACHED_ROWS) -> None:
         self._store = store
+        self._most_rows = cached_rows
         self._cache: OrderedDict[str, _Node] = OrderedDict()
         self._cached_rows = 0
         self._weights: dict[tuple[str, bool], int] = {}  # by node: artifacts, or files, below it
@@ -310,7 +311,7 @@ class Trees:
             if node not in self._cache:
                 self._cache[node] = loaded
                 self._cached_rows += loaded.weight
-            while self._cached_rows > _CACHED_ROWS and len(self._cache) > 1:
+            while self._cached_rows > self._most_rows and len(self._cache) > 1:
                 self._cached_rows -= self._cache.popitem(last=False)[1].weight
         return loaded
 

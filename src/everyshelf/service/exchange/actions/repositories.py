@@ -9,6 +9,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from everyshelf.core.errors import BrokenError, MissingError
+from everyshelf.core.history.trees import Trees
 from everyshelf.gitside.layout import Layout
 from everyshelf.gitside.mapping import Mapping
 from everyshelf.gitside.program import GitError
@@ -16,12 +17,13 @@ from everyshelf.gitside.repository import Repository
 from everyshelf.gitside.settings import MappingSettings
 from everyshelf.service.base.acts import aside
 from everyshelf.service.base.config import get_config
-from everyshelf.service.base.context import get_store, get_trees
+from everyshelf.service.base.context import get_store
 from everyshelf.service.base.turns import turns
 from everyshelf.service.exchange.models import GitPair
 from everyshelf.service.shelves.models import Shelf, ShelfContent
 
 SERVED = MappingSettings()
+_CACHED_ROWS = 40_000  # a history is gone through once: what it was before is not asked for again
 _LOST = ("missing", "corrupt", "bad object", "bad tree", "nonexistent", "not a valid", "unable to read", "not a git")
 
 
@@ -64,13 +66,18 @@ def forget(shelf: Shelf) -> None:
     shutil.rmtree(folder_of(shelf), ignore_errors=True)
 
 
-def mapping_of(shelf: Shelf, repository: Repository) -> Mapping:
+def trees_for_history() -> Trees:
+    """Folder trees for going through a history, which would fill the memory of this process otherwise."""
+    return Trees(get_store(), _CACHED_ROWS)
+
+
+def mapping_of(shelf: Shelf, repository: Repository, trees: Trees) -> Mapping:
     """The mapping between the shelf and its repository."""
 
     def held(content: str) -> int | None:
         return ShelfContent.objects.filter(shelf=shelf, content=content).values_list("size", flat=True).first()
 
-    return Mapping(get_trees(), Layout(get_store(), repository, SERVED, held))
+    return Mapping(trees, Layout(get_store(), repository, SERVED, held))
 
 
 def is_lost(error: Exception) -> bool:

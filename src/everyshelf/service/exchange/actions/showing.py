@@ -12,7 +12,7 @@ from everyshelf.gitside.repository import NO_OBJECT, Repository
 from everyshelf.gitside.tags import ShelfTag, tag_to_git
 from everyshelf.service.base.acts import aside
 from everyshelf.service.base.context import get_store
-from everyshelf.service.exchange.actions.repositories import forget, is_lost, mapping_of, opened
+from everyshelf.service.exchange.actions.repositories import forget, is_lost, mapping_of, opened, trees_for_history
 from everyshelf.service.exchange.models import GitPair, KeptTag
 from everyshelf.service.shelves.actions.recording import Progress, no_progress
 from everyshelf.service.shelves.models import Commit, CommitParent, Shelf
@@ -51,7 +51,7 @@ def _bring(shelf: Shelf, repository: Repository, progress: Progress) -> None:
 
 def map_commits(shelf: Shelf, repository: Repository, progress: Progress = no_progress) -> None:
     """Write every commit of the shelf that the repository lacks; pairs are recorded once their objects are there."""
-    mapping = mapping_of(shelf, repository)
+    mapping = mapping_of(shelf, repository, trees_for_history())
     lacking = Commit.objects.filter(shelf=shelf).exclude(git_pairs__mapping="")
     keys = list(lacking.order_by("generation", "pk").values_list("pk", flat=True))
     made: list[GitPair] = []  # of commits whose objects are being taken in

@@ -12,7 +12,7 @@ from django.db import IntegrityError
 
 from everyshelf.core.errors import ConflictError, EveryShelfError, InvalidError, LimitError, UnreadableError
 from everyshelf.core.formats.text import decode
-from everyshelf.core.history.trees import Change, Entry
+from everyshelf.core.history.trees import Change, Entry, Trees
 from everyshelf.core.kinds.rules import FILE_NAME, parse_rules
 from everyshelf.gitside.mapping import Fetched, Mapping, Parent
 from everyshelf.gitside.objects import parse_commit_object
@@ -21,8 +21,8 @@ from everyshelf.gitside.residue import decode_residue
 from everyshelf.gitside.tags import FetchedTag
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.config import get_config
-from everyshelf.service.base.context import get_store, get_trees
-from everyshelf.service.exchange.actions.repositories import mapping_of
+from everyshelf.service.base.context import get_store
+from everyshelf.service.exchange.actions.repositories import mapping_of, trees_for_history
 from everyshelf.service.exchange.models import GitPair, KeptTag
 from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.actions.contents import hold
@@ -51,7 +51,8 @@ class _Recognising:
     """Finds out of which kind everything is, before the records are locked. Another process looks into the files, those
     of many commits at a time as long as the rules are the same, while the next commits are read."""
 
-    def __init__(self) -> None:
+    def __init__(self, trees: Trees) -> None:
+        self._trees = trees
         self._thread = ThreadPoolExecutor(1, "every-shelf-recognise")
         self._flying: deque[Future[None]] = deque()
         self._waiting: list[_Read] = []
@@ -72,7 +73,7 @@ class _Recognising:
 
     def add(self, read: _Read) -> None:
         """Take a commit that was read."""
-        rules = get_trees().find(read.fetched.root, FILE_NAME)
+        rules = self._trees.find(read.fetched.root, FILE_NAME)
         if rules != self._rules or self._files >= _RECOGNISED_AT_ONCE:
             self._begin()
             self._rules = rules
@@ -108,6 +109,7 @@ class Taking:
     _read: dict[str, _Read] = field(default_factory=dict)
     _known: dict[str, Commit] = field(default_factory=dict)
     _refused: dict[str, EveryShelfError] = field(default_factory=dict)
+    _trees: Trees = field(default_factory=trees_for_history)
     _mapping: Mapping | None = None
 
     def read(self, tip: str, known: Iterable[str]) -> list[str]:
@@ -118,7 +120,7 @@ class Taking:
         line = list(self.repository.line([tip], known))
         self._look_up(line)
         fresh = [git for git in line if git not in self._known]
-        with _Recognising() as recognising:
+        with _Recognising(self._trees) as recognising:
             for start in range(0, len(fresh), _READ_AT_ONCE):
                 group = fresh[start : start + _READ_AT_ONCE]
                 self.repository.load_commits(group)
@@ -143,18 +145,18 @@ class Taking:
             self._known.update({row.git: row.commit for row in rows.select_related("commit")})
 
     def _read_one(self, git: str) -> None:
-        self._mapping = self._mapping or mapping_of(self.shelf, self.repository)
+        self._mapping = self._mapping or mapping_of(self.shelf, self.repository, self._trees)
         parents = list(parse_commit_object(self.repository.commit(git)).parents)
         self._look_up(parents)
         above = [Parent(self._root_of(parent), parent) for parent in parents]
         soonest = soonest_after(self._recorded_of(parent) for parent in parents)
         fetched = self._mapping.from_git(git, above, lambda claimed: self.recorded_at(claimed, soonest))
-        before = above[0].root if above else get_trees().empty
+        before = above[0].root if above else self._trees.empty
         self.judge(fetched, before)
         files = fetched.changes
         changes = [Change(path, *pair) for path, pair in files.files.items()]
         if files.wholes or files.inside:
-            changes = list(get_trees().changes(before, fetched.root))
+            changes = list(self._trees.changes(before, fetched.root))
         self._read[git] = _Read(fetched, parents, changes)
 
     def _root_of(self, git: str) -> str:
