@@ -18,7 +18,7 @@ from bench.cluster import cluster
 from bench.connections import connections
 from bench.console import console
 from bench.crashes import Campaign
-from bench.crowd import crowd
+from bench.crowd import crowd, people
 from bench.cut_short import campaigns
 from bench.desk import desk
 from bench.exchange import exchange
@@ -33,6 +33,7 @@ from bench.measure import Figure
 from bench.merging import merging
 from bench.models import models
 from bench.moving import moving
+from bench.pairs import pairs
 from bench.promotion import promotion
 from bench.releases import releases
 from bench.rows import rows as paged_rows
@@ -97,6 +98,7 @@ def main() -> int:
         ("rows", paged_rows),
         ("exchange", exchange),
         ("histories", histories),
+        ("pairs", pairs),
         ("releases", releases),
         ("desk", desk),
         ("models", models),
@@ -114,6 +116,7 @@ def main() -> int:
         ("fuzz", fuzz),
         ("connections", connections),
         ("crowd", crowd),
+        ("people", people),
         ("sharing", sharing),
         ("cluster", cluster),
     ):

@@ -1,4 +1,7 @@
-"""50 people at work for ten minutes: each looks, saves, commits, compares and merges; nobody meets an error of ours."""
+"""50 people at work for ten minutes: each looks, saves, commits, compares and merges; nobody meets an error of ours.
+
+Once without a pause, which is more than two cores can do, and once as people work: after each act they read and think.
+"""
 
 from __future__ import annotations
 
@@ -10,6 +13,7 @@ from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
+import psutil
 from tests.support.service import PASSWORD, Service
 
 from bench.measure import Figure
@@ -17,6 +21,7 @@ from everyshelf.client import ChangeRequest, Client, ClientError, ProblemError, 
 
 PEOPLE = int(os.environ.get("PEOPLE", "50"))
 MINUTES = float(os.environ.get("MINUTES", "10"))
+PAUSE = 15.0  # seconds from one act to the next, on average
 
 
 @dataclass
@@ -26,11 +31,14 @@ class _Seen:
     acts: Counter[str] = field(default_factory=Counter)
     refused: Counter[str] = field(default_factory=Counter)
     wrong: list[str] = field(default_factory=list)
+    reads: list[float] = field(default_factory=list)  # seconds
+    memory: list[float] = field(default_factory=list)  # MB of all processes of the service, by the minute
     lock: threading.Lock = field(default_factory=threading.Lock)
 
 
 class _Person:
-    def __init__(self, shelf: ShelfClient, name: str, seen: _Seen, seed: int) -> None:
+    def __init__(self, shelf: ShelfClient, name: str, seen: _Seen, seed: int, pause: float) -> None:
+        self._pause = pause
         self._shelf, self._name, self._seen = shelf, name, seen
         self._branch = f"{name}/work"
         self._random = random.Random(seed)
@@ -51,8 +59,13 @@ class _Person:
         ]
         while time.monotonic() < until:
             act = self._random.choice(acts)
+            if self._pause:
+                time.sleep(self._random.expovariate(1 / self._pause))
             try:
+                begun = time.monotonic()
                 act()
+                if act in (self._look, self._history):
+                    self._seen.reads.append(time.monotonic() - begun)
                 with self._seen.lock:
                     self._seen.acts[act.__name__.strip("_")] += 1
             except ProblemError as error:
@@ -92,7 +105,25 @@ class _Person:
 
 
 def crowd() -> Iterator[Figure]:
-    """All of them on one shelf, then everything that was acknowledged is read."""
+    """All of them on one shelf, one act after the other, then everything that was acknowledged is read."""
+    seen = _crowd(0)
+    yield _errors(seen, f"errors of ours while {PEOPLE} people work {MINUTES:g} minutes without a pause")
+
+
+def people() -> Iterator[Figure]:
+    """The same with a pause after each act: how long reading takes, and whether the memory stays as it is."""
+    seen = _crowd(PAUSE)
+    yield _errors(seen, f"errors of ours while {PEOPLE} people work {MINUTES:g} minutes, an act each {PAUSE:g} s")
+    reads = sorted(seen.reads)
+    middle, late = (1000 * reads[int(share * (len(reads) - 1))] for share in (0.5, 0.99))
+    what = "99th percentile of a list of artifacts, or a history, ms"
+    yield Figure("B0", what, round(late), "100", late <= 100, f"median {middle:.0f} ms of {len(reads)}")
+    first, last = seen.memory[len(seen.memory) // 3], seen.memory[-1]
+    told = ", ".join(f"{one:.0f}" for one in seen.memory)
+    yield Figure("B0", "memory at the end against after a third, ×", last / first, "1.1", last <= 1.1 * first, told)
+
+
+def _crowd(pause: float) -> _Seen:
     service = Service()
     seen = _Seen()
     clients: list[Client] = []
@@ -106,10 +137,13 @@ def crowd() -> Iterator[Figure]:
                 shelf.set_member(name, "keeper")
         clients = [service.client(f"person{n}") for n in range(PEOPLE)]
         until = time.monotonic() + 60 * MINUTES
-        people = [_Person(c.shelf(shelf.key), f"person{n}", seen, n) for n, c in enumerate(clients)]
-        threads = [threading.Thread(target=person.work, args=(until,)) for person in people]
+        crowd = [_Person(c.shelf(shelf.key), f"person{n}", seen, n, pause) for n, c in enumerate(clients)]
+        threads = [threading.Thread(target=person.work, args=(until,)) for person in crowd]
         for thread in threads:
             thread.start()
+        while time.monotonic() < until:
+            time.sleep(min(60.0, max(0.0, until - time.monotonic())))
+            seen.memory.append(_memory(service))
         for thread in threads:
             thread.join()
         if "locked" in service.log():
@@ -118,9 +152,18 @@ def crowd() -> Iterator[Figure]:
         for client in clients:
             client.close()
         service.stop()
+    return seen
+
+
+def _memory(service: Service) -> float:
+    """What all processes of the service take, in MB, shared pages counted once (Linux's proportional set size)."""
+    first = psutil.Process(service.process.pid) if service.process is not None else psutil.Process()
+    return sum(float(one.memory_full_info().pss) for one in [first, *first.children(recursive=True)]) / 2**20
+
+
+def _errors(seen: _Seen, what: str) -> Figure:
     for line in seen.wrong[:20]:
         print("       !", line[:300], flush=True)
     done = ", ".join(f"{count} {what}" for what, count in sorted(seen.acts.items()))
     refused = ", ".join(f"{count} × {what}" for what, count in sorted(seen.refused.items()))
-    what = f"errors of ours while {PEOPLE} people work {MINUTES:g} minutes"
-    yield Figure("B0", what, len(seen.wrong), "0", not seen.wrong, f"{done}; refused: {refused or 'nothing'}")
+    return Figure("B0", what, len(seen.wrong), "0", not seen.wrong, f"{done}; refused: {refused or 'nothing'}")

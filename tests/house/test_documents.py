@@ -10,7 +10,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from tests.mutations import CUTS
+from tests.cuts import CUTS
 
 ROOT = Path(__file__).parents[2]
 ERRORS = ROOT / "docs" / "errors.md"
@@ -40,7 +40,7 @@ class DriftTests(unittest.TestCase):
 
     def test_every_cut_finds_its_place(self) -> None:
         lost = [str(cut) for cut in CUTS if cut.old not in (ROOT / "src/everyshelf" / cut.file).read_text()]
-        self.assertEqual(lost, [], "tests/mutations.py names code that is not there")
+        self.assertEqual(lost, [], "tests/cuts.py names code that is not there")
 
     def test_migrations_are_complete(self) -> None:
         done = django("makemigrations", "--check", "--dry-run")

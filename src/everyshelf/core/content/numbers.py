@@ -22,8 +22,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from everyshelf.core.content.parquet_pages import SNAPPY, NumberPage
-from everyshelf.core.content.snappy import join_stream, split_stream
-from everyshelf.core.errors import BrokenError
+from everyshelf.core.content.snappy import NotSnappyError, join_stream, split_stream
+from everyshelf.core.errors import BrokenError, UnreadableError
 
 _HEAD = struct.Struct("<BBIIII")
 _MOST_RUNS, _MOST_NUMBERS = 100_000, 2_000_000
@@ -32,7 +32,7 @@ _RUN = np.dtype("<u4")
 _LENGTH_BYTES = 4  # of levels
 
 
-class NotNumbersError(ValueError):
+class NotNumbersError(UnreadableError):
     """These bytes are not a page of numbers, or one that is not taken apart."""
 
 
@@ -76,7 +76,7 @@ class Numbers:
         text = self.levels + bytes((self.width,)) + b"".join(self._packed())
         try:
             return join_stream(self.elements, text) if self.codec == SNAPPY else text
-        except ValueError as error:
+        except NotSnappyError as error:
             raise BrokenError(f"a page of numbers cannot be put together: {error}") from error
 
     def _packed(self) -> Iterator[bytes]:
@@ -97,7 +97,7 @@ def take_page_apart(data: bytes, page: NumberPage) -> Numbers:
     stream = data[page.start : page.stop]
     try:
         elements, text = split_stream(stream) if page.codec == SNAPPY else (b"", stream)
-    except ValueError as error:
+    except NotSnappyError as error:
         raise NotNumbersError(str(error)) from error
     at = 0
     for _ in range(page.levels):

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from everyshelf.core.content.thrift import Fields, read_struct
+from everyshelf.core.content.thrift import Fields, NotThriftError, read_struct
 
 MARK = b"PAR1"
 PLAIN, SNAPPY = 0, 1  # how pages are compressed, as the format numbers it; others are left as they are
@@ -37,7 +37,7 @@ def number_pages(data: bytes) -> Iterator[NumberPage]:
         for start, stop, codec, levels in _columns(data):
             if codec in (PLAIN, SNAPPY):
                 yield from _pages(data, start, stop, codec, levels)
-    except (ValueError, LookupError, TypeError, AttributeError):
+    except (NotThriftError, ValueError, LookupError, TypeError, AttributeError):
         return
 
 

@@ -6,13 +6,15 @@ before. With the elements kept as they were, the same text gives the same stream
 
 from __future__ import annotations
 
+from everyshelf.core.errors import UnreadableError
+
 _LITERAL, _COPY_1, _COPY_2 = 0, 1, 2
 _LONG_FROM = 60  # a length of 60 to 63 says in how many bytes the length follows
 _MOST_ELEMENTS = 100_000
 _MOST_BYTES = 16 * 1024 * 1024
 
 
-class NotSnappyError(ValueError):
+class NotSnappyError(UnreadableError):
     """These bytes are not such a stream, or it has too many elements."""
 
 

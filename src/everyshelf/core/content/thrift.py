@@ -9,6 +9,8 @@ from __future__ import annotations
 import struct
 from typing import Any
 
+from everyshelf.core.errors import UnreadableError
+
 Fields = dict[int, Any]
 _STOP, _TRUE, _FALSE, _BYTE, _DOUBLE, _BINARY, _LIST, _SET, _MAP, _STRUCT = 0, 1, 2, 3, 7, 8, 9, 10, 11, 12
 _WHOLE_NUMBERS = (4, 5, 6)
@@ -18,7 +20,7 @@ _LONGEST_NUMBER = 10  # bytes of 64 bits, seven in each
 _MOST_VALUES = 1_000_000  # of one structure: what is made of few bytes may take many in memory
 
 
-class NotThriftError(ValueError):
+class NotThriftError(UnreadableError):
     """These bytes are not a structure in this protocol."""
 
 
