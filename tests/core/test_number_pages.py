@@ -142,7 +142,11 @@ class FileTests(unittest.TestCase):
 
     def test_a_footer_that_claims_too_much_is_left_alone(self) -> None:
         """Empty structures take a byte each in the file, and sixty in memory."""
-        footer = b"\x29\xfc\xff\xff\xff\x07" + bytes(3_000_000)
+        count = 2_900_000
+        many = bytes((count & 0x7F | 0x80, count >> 7 & 0x7F | 0x80, count >> 14 & 0x7F | 0x80, count >> 21))
+        footer = b"\x29\xfc" + many + bytes(3_000_000)
+        with self.assertRaisesRegex(NotThriftError, "too many"):
+            read_struct(footer, 0, len(footer))
         data = b"PAR1" + footer + len(footer).to_bytes(4, "little") + b"PAR1"
         self.assertEqual(list(number_pages(data)), [])
         self.assertIsNone(take_apart(data))

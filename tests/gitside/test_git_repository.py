@@ -135,6 +135,13 @@ class TreeDeltaTests(unittest.TestCase):
             after[at : at + gone] = new
         self.assertEqual(applied(delta(before * 3, bytes(after)), before * 3), bytes(after))
 
+    def test_where_one_thing_is_repeated(self) -> None:
+        """What both begin and end with may be the same bytes."""
+        for before, after in ((60, 100), (100, 60), (0, 9), (9, 0)):
+            with self.subTest(before=before, after=after):
+                one, other = b"a" * before, b"a" * after
+                self.assertEqual(applied(delta(one, other), one), other)
+
     def test_of_the_same_length_and_very_long(self) -> None:
         before = bytes(range(256)) * 300
         after = bytearray(before)
