@@ -51,6 +51,7 @@ _SEEN = ("tests.service.test_rights_looking_back",)
 _FIND = ("tests.core.test_finding", "tests.service.test_find")
 _COMMITS = ("tests.service.test_commit_places",)
 _NUMBERS = ("tests.core.test_number_pages",)
+_PAGES = ("tests.core.test_table_pages",)
 _TREES = ("tests.gitside.test_git_repository",)
 _RIGHTS = ("tests.service.test_rights.ScopeTests", "tests.service.test_rights")
 
@@ -516,6 +517,8 @@ CUTS = [
     Cut(
         "desk/isolated.py", "        if strays:", "        if not strays and strays:", ("tests.cli.test_isolated_runs",)
     ),
+    Cut("core/tables/paging.py", '">=" if first.is_down else "<="', '"<="', _PAGES),
+    Cut("core/tables/paging.py", "return _count_of(engine, kept) >= reach", "return True", _PAGES),
     # Parquet told by its numbers; trees as deltas; jobs that end where they are told to; threads that take turns
     Cut("core/content/unpacked_versions.py", "in_place.get(part)))", "None))", _NUMBERS),
     Cut(

@@ -6,6 +6,7 @@ import random
 import tempfile
 import unittest
 from pathlib import Path
+from unittest.mock import patch
 
 import pyarrow as pa
 import pyarrow.parquet as pq
@@ -100,6 +101,36 @@ class PageTests(unittest.TestCase):
         self.assertEqual(self.all_numbers(sort=["day"]), self.numbers_of(everything, lambda row: row[3]))
         both = self.numbers_of(everything, lambda row: (row[3], int(row[0])))
         self.assertEqual(self.all_numbers(sort=["day", "id"]), both)
+
+    def test_the_beginning_of_an_order_comes_without_all_of_it(self) -> None:
+        everything = lambda row: True  # noqa: E731
+        fare = lambda row: float(row[2]) if row[2] else None  # noqa: E731
+        orders = {
+            "fare": self.numbers_of(everything, fare),
+            "-fare": self.numbers_of(everything, fare, reverse=True),
+            "id": self.numbers_of(everything, lambda row: int(row[0])),
+            "harbour": self.numbers_of(everything, lambda row: row[1]),
+        }
+        with patch.multiple(paging, _LARGE=1_000, _FIRST=20, _BEGINNING=0.1, _PLACES=8, _OF_EACH=60):
+            for name, expected in orders.items():
+                with self.subTest(order=name):
+                    for file in self.kept.parent.glob(f"{self.kept.name}.*"):
+                        file.unlink()
+                    found = self.page(190, 50, sort=[name])
+                    self.assertEqual(found.numbers, expected[190:240])
+                    self.assertEqual((found.total, len(found.rows)), (3_000, 50))
+                    (beginning,) = self.kept.parent.glob(f"{self.kept.name}.*.first")
+                    made = beginning.stat().st_mtime_ns
+                    self.assertEqual(self.page(40, 50, sort=[name]).numbers, expected[40:90])
+                    self.assertEqual(list(self.kept.parent.glob(f"{self.kept.name}.*")), [beginning])
+                    self.assertGreaterEqual(beginning.stat().st_mtime_ns, made)
+                    self.assertEqual(self.page(2_900, 100, sort=[name]).numbers, expected[2_900:])
+                    self.assertEqual(self.page(190, 50, sort=[name]).numbers, expected[190:240])
+
+    def test_where_the_rows_looked_at_do_not_tell_it_all_are_put_in_order(self) -> None:
+        with patch.multiple(paging, _LARGE=1_000, _FIRST=20, _BEGINNING=0.1, _PLACES=50, _OF_EACH=9, _SPARE=0):
+            expected = self.numbers_of(lambda row: True, lambda row: row[3])
+            self.assertEqual(self.page(150, 100, sort=["day"]).numbers, expected[150:250])
 
     def test_conditions_all_hold(self) -> None:
         fare = lambda row: float(row[2]) if row[2] else None  # noqa: E731

@@ -4,7 +4,7 @@ The kept file has the row number ``r`` (from 1) and the cells ``c0``, ``c1`` …
 read without the rest of the file. What its columns are stands in the file's own key and value metadata (Apache Parquet
 format, ``FileMetaData.key_value_metadata``). An order, that is the numbers of the rows that a filter leaves as they are
 sorted, is kept in a file beside it when a page beyond the first rows is asked for: that one takes a look at all rows,
-those after it do not.
+those after it do not. Of a large table first only its *beginning*: the rows whose values say that they come early.
 """
 
 from __future__ import annotations
@@ -14,6 +14,7 @@ import hashlib
 import os
 import uuid
 from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
@@ -28,6 +29,10 @@ MOST_ROWS = 1_000  # of a page
 _GROUP_ROWS = 16_384
 _FIRST = 1_000  # rows of an order that are found without keeping it
 _MOST_ORDERS = 20  # kept of one table
+_LARGE = 500_000  # rows: those of a smaller table are put in order as quickly as some of them are found
+_BEGINNING = 0.05  # of all rows: a page in it is found without putting all the others in order
+_PLACES, _OF_EACH = 32, 1_024  # rows that are looked at to tell which values come early
+_SPARE = 3  # times as many rows as are asked for are wanted of them, as they only tell about
 _ABOUT = "everyshelf.columns"
 # What a columnar file gives back as it was; all else is kept as its text.
 _KEPT_AS_IS = frozenset(
@@ -50,6 +55,17 @@ _KEPT_AS_IS = frozenset(
         "BLOB",
     ]
 ) | {"TIMESTAMP WITH TIME ZONE"}
+
+
+@dataclass(frozen=True)
+class _Order:
+    """What rows are sorted by."""
+
+    value: str
+    is_down: bool
+
+    def __str__(self) -> str:
+        return f"{self.value} {'DESC' if self.is_down else 'ASC'} NULLS LAST"
 
 
 class _About(msgspec.Struct):
@@ -130,27 +146,72 @@ def _about(engine: Engine, path: Path) -> _About:
 
 
 def _numbers(
-    engine: Engine, path: Path, table: str, order: list[str], tests: list[str], start: int, count: int
+    engine: Engine, path: Path, table: str, order: list[_Order], tests: list[str], start: int, count: int
 ) -> tuple[int, list[int]]:
     """How many rows are left, and the numbers of those on the page; all of them are kept for the next page."""
-    asked = f"SELECT r FROM {table} WHERE {' AND '.join(tests) or 'true'} ORDER BY {', '.join([*order, 'r'])}"
+    by = ", ".join([*map(str, order), "r"])
+    asked = f"SELECT r FROM {table} WHERE {' AND '.join(tests) or 'true'} ORDER BY {by}"
     name = hashlib.sha256(asked.encode("utf-8", "surrogatepass")).hexdigest()[:32]
     kept = path.with_name(f"{path.name}.{name}")
-    if order and not tests and start + count <= _FIRST and not kept.exists():
-        # The first rows of an order are found without putting all the others in order.
-        first = engine.rows(f"{asked} LIMIT {start + count}")
-        return _about(engine, path).row_count, [int(number) for (number,) in first[start:]]
+    if order and not tests and not kept.exists():
+        total = _about(engine, path).row_count
+        if start + count <= _FIRST:
+            # The first rows of an order are found without putting all the others in order.
+            first = engine.rows(f"{asked} LIMIT {start + count}")
+            return total, [int(number) for (number,) in first[start:]]
+        beginning = kept.with_name(f"{kept.name}.first")
+        if total >= _LARGE and _has_beginning(engine, path, beginning, table, order[0], by, total, start + count):
+            return total, _kept_numbers(engine, beginning, start, count)
     if not kept.exists():
-        part = _part_of(kept)
-        engine.run(f"COPY ({asked}) TO {literal(str(part))} (FORMAT parquet, COMPRESSION zstd)")
-        part.replace(kept)
-        _drop_orders(path, kept)
+        _keep_order(engine, path, kept, asked)
+    return _count_of(engine, kept), _kept_numbers(engine, kept, start, count)
+
+
+def _keep_order(engine: Engine, path: Path, kept: Path, asked: str) -> None:
+    part = _part_of(kept)
+    engine.run(f"COPY ({asked}) TO {literal(str(part))} (FORMAT parquet, COMPRESSION zstd)")
+    part.replace(kept)
+    _drop_orders(path, kept)
+
+
+def _has_beginning(
+    engine: Engine, path: Path, kept: Path, table: str, first: _Order, by: str, total: int, reach: int
+) -> bool:
+    """Whether the first ``reach`` rows of an order are kept in ``kept``, made now if need be: those whose value lies
+    before a border that some rows tell. Which rows these are decides how many are found, never which come first."""
+    if kept.exists() and _count_of(engine, kept) >= reach:
+        return True
+    if reach > _BEGINNING * total:
+        return False
+    places = [1 + place * (total // _PLACES) for place in range(_PLACES)]
+    some = " UNION ALL ".join(
+        f"SELECT {first.value} AS v FROM {table} WHERE r BETWEEN {at} AND {at + _OF_EACH - 1}" for at in places
+    )
+    share = (
+        _SPARE * reach / total + 1 / _PLACES
+    )  # where like values lie together, a place may have the first ones alone
+    engine.run(
+        f"SET VARIABLE border = (SELECT quantile_disc(v, {1 - share if first.is_down else share}) FROM ({some}))"
+    )
+    sign = ">=" if first.is_down else "<="
+    early = f"SELECT r FROM {table} WHERE {first.value} {sign} getvariable('border') ORDER BY {by}"
+    _keep_order(engine, path, kept, early)
+    return _count_of(engine, kept) >= reach
+
+
+def _count_of(engine: Engine, kept: Path) -> int:
+    return int(engine.row(f"SELECT count(*) FROM {_read(kept)}")[0])
+
+
+def _kept_numbers(engine: Engine, kept: Path, start: int, count: int) -> list[int]:
     os.utime(kept)
-    read = f"read_parquet([{literal(str(kept))}], hive_partitioning=false, file_row_number=true)"
-    total = engine.row(f"SELECT count(*) FROM {read}")[0]
     within = f"file_row_number >= {start} AND file_row_number < {start + count}"
-    numbers = engine.rows(f"SELECT r FROM {read} WHERE {within} ORDER BY file_row_number")
-    return int(total), [int(number) for (number,) in numbers]
+    numbers = engine.rows(f"SELECT r FROM {_read(kept)} WHERE {within} ORDER BY file_row_number")
+    return [int(number) for (number,) in numbers]
+
+
+def _read(kept: Path) -> str:
+    return f"read_parquet([{literal(str(kept))}], hive_partitioning=false, file_row_number=true)"
 
 
 def _drop_orders(path: Path, newest: Path) -> None:
@@ -171,11 +232,11 @@ def _part_of(path: Path) -> Path:
     return path.with_name(f"{path.name}.{uuid.uuid4().hex}.part")
 
 
-def _order(columns: list[Column], wanted: str) -> str:
+def _order(columns: list[Column], wanted: str) -> _Order:
     names = [column.name for column in columns]
     down = wanted.startswith("-") and wanted not in names
     place = _place(names, wanted[1:] if down else wanted)
-    return f"{_value(columns[place], place)} {'DESC' if down else 'ASC'} NULLS LAST"
+    return _Order(_value(columns[place], place), down)
 
 
 def _place(names: list[str], name: str) -> int:
