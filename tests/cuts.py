@@ -52,6 +52,7 @@ _FIND = ("tests.core.test_finding", "tests.service.test_find")
 _COMMITS = ("tests.service.test_commit_places",)
 _NUMBERS = ("tests.core.test_number_pages",)
 _PAGES = ("tests.core.test_table_pages",)
+_AHEAD = ("tests.service.test_git_ahead",)
 _TREES = ("tests.gitside.test_git_repository",)
 _RIGHTS = ("tests.service.test_rights.ScopeTests", "tests.service.test_rights")
 
@@ -519,6 +520,8 @@ CUTS = [
     ),
     Cut("core/tables/paging.py", '">=" if first.is_down else "<="', '"<="', _PAGES),
     Cut("core/tables/paging.py", "return _count_of(engine, kept) >= reach", "return True", _PAGES),
+    Cut("gitside/ahead.py", "before or trees.empty, after)", "trees.empty, after)", _AHEAD),
+    Cut("service/exchange/actions/ahead.py", "divmod(place, _BATCH)", "divmod(place + 1, _BATCH)", _AHEAD),
     # Parquet told by its numbers; trees as deltas; jobs that end where they are told to; threads that take turns
     Cut("core/content/unpacked_versions.py", "in_place.get(part)))", "None))", _NUMBERS),
     Cut(

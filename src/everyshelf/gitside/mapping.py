@@ -20,7 +20,7 @@ import msgspec
 
 from everyshelf.core.errors import BrokenError
 from everyshelf.core.history.commits import CommitData, Move
-from everyshelf.core.history.marking import marked
+from everyshelf.core.history.marking import Texts, marked
 from everyshelf.core.history.trees import Entry, Trees
 from everyshelf.gitside import folders
 from everyshelf.gitside.folders import differing, edited
@@ -106,17 +106,20 @@ class Mapping:
 
     # --- to Git ------------------------------------------------------------------------
 
-    def to_git(self, commit: ShelfCommit, parents: Sequence[Parent]) -> str:
-        """Write the commit into the repository and return its id there; ``flush`` of the repository makes it last."""
+    def to_git(self, commit: ShelfCommit, parents: Sequence[Parent], seen: Seen | None = None) -> str:
+        """Write the commit into the repository and return its id there; ``flush`` of the repository makes it last.
+        ``seen``: what it changed, where that is known already."""
         residue = decode_residue(self._store.read(commit.data.git)) if commit.data.git else NOTHING
         self._repository.forget()
         before = parents[0].root if parents else self._trees.empty
-        changes = file_changes(self._trees, before, commit.data.root)
+        changes = seen.changes if seen is not None else file_changes(self._trees, before, commit.data.root)
         tree = self._with_kept(self._tree_of(changes, _moved_from(commit.data), parents, write=True), residue.paths)
         self._repository.keep_trees()
         if residue.whole is not None:
             return self._repository.put("commit", as_raw(residue.whole))
-        wholes = self._wholes(before, commit.data.root, changes) if residue.headers is None else {}
+        wholes: dict[str, bool] = {}
+        if residue.headers is None:
+            wholes = seen.wholes if seen is not None else self._wholes(before, commit.data.root, changes)
         made = _object(commit, [parent.git for parent in parents], tree, residue, wholes)
         return self._repository.put("commit", encode_commit_object(made))
 
@@ -199,13 +202,7 @@ class Mapping:
         return tree
 
     def _wholes(self, before: str, after: str, changes: FileChanges) -> dict[str, bool]:
-        """Folders that are kept whole, or are not, otherwise than the rules say when they are first seen."""
-        ruled = after
-        if changes.wholes:
-            put = {path: pair[1] for path, pair in changes.files.items()}
-            ruled = self._trees.apply(before, put)
-        ruled = marked(self._store, self._trees, before, ruled, changes.put)
-        return dict(_whole_folders_apart(self._trees, ruled, after)) if ruled != after else {}
+        return wholes_of(self._store, self._trees, before, after, changes)
 
     # --- from Git ----------------------------------------------------------------------
 
@@ -320,6 +317,24 @@ class Mapping:
             if here is None or here.id != object_id("tree", written):
                 made = folders.replaced(self._repository, made, raw, written)
                 yield KeptPath(as_text(raw), "folder", id=written.hex())
+
+
+@dataclass(frozen=True)
+class Seen:
+    """What differs between two states, file by file, and which folders are kept whole otherwise than the rules say."""
+
+    changes: FileChanges
+    wholes: dict[str, bool]
+
+
+def wholes_of(store: Texts, trees: Trees, before: str, after: str, changes: FileChanges) -> dict[str, bool]:
+    """Folders that are kept whole, or are not, otherwise than the rules say when they are first seen."""
+    ruled = after
+    if changes.wholes:
+        put = {path: pair[1] for path, pair in changes.files.items()}
+        ruled = trees.apply(before, put)
+    ruled = marked(store, trees, before, ruled, changes.put)
+    return dict(_whole_folders_apart(trees, ruled, after)) if ruled != after else {}
 
 
 def _object(

@@ -35,7 +35,7 @@ class Checked:
 def check_contents(at: StoreAt, identities: Sequence[str], told: Told) -> Checked:
     """Read contents and compare them with their ids; nothing is written."""
     with in_store(at.store):
-        return check_in(_opened(at.data, at.cache_bytes), identities, told)
+        return check_in(opened_store(at.data, at.cache_bytes), identities, told)
 
 
 def check_in(store: ContentStore, identities: Sequence[str], told: Told) -> Checked:
@@ -51,5 +51,6 @@ def check_in(store: ContentStore, identities: Sequence[str], told: Told) -> Chec
 
 
 @functools.lru_cache(maxsize=1)
-def _opened(data: str, cache_bytes: int) -> ContentStore:
+def opened_store(data: str, cache_bytes: int) -> ContentStore:
+    """The store of a data folder, as a process sees it that only reads; the same one each time."""
     return ContentStore(open_place(Path(data), cache_bytes))

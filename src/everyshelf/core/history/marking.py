@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from typing import Protocol
 
-from everyshelf.core.content.store import ContentStore
 from everyshelf.core.errors import InvalidError, UnreadableError
 from everyshelf.core.formats.text import decode
 from everyshelf.core.history.trees import Entry, Trees
@@ -12,12 +12,19 @@ from everyshelf.core.history.wholes import keep_whole
 from everyshelf.core.kinds.rules import FILE_NAME, Rules, parse_rules
 
 
-def rules_at(store: ContentStore, trees: Trees, root: str) -> Rules:
+class Texts(Protocol):
+    """Where ``shelf.toml`` is read."""
+
+    def read(self, identity: str) -> bytes:
+        """A whole content."""
+
+
+def rules_at(store: Texts, trees: Trees, root: str) -> Rules:
     """The rules of the shelf in this state; without a readable ``shelf.toml``, empty ones."""
     return _rules_in(store, trees.find(root, FILE_NAME))
 
 
-def _rules_in(store: ContentStore, entry: Entry | None) -> Rules:
+def _rules_in(store: Texts, entry: Entry | None) -> Rules:
     if entry is None or entry.type != "artifact":
         return Rules()
     try:
@@ -26,7 +33,7 @@ def _rules_in(store: ContentStore, entry: Entry | None) -> Rules:
         return Rules()
 
 
-def marked(store: ContentStore, trees: Trees, before: str, after: str, changed: Iterable[str] | None = None) -> str:
+def marked(store: Texts, trees: Trees, before: str, after: str, changed: Iterable[str] | None = None) -> str:
     """The state with the folders kept whole that are to be: one artifact each.
 
     ``changed``: the files that are new or other than before, where they are known.

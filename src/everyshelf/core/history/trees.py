@@ -14,13 +14,13 @@ from bisect import bisect_left
 from collections import OrderedDict
 from collections.abc import Container, Iterable, Iterator, Sequence
 from operator import itemgetter
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, Protocol
 
 import msgspec
 import orjson
 
 from everyshelf.core.content.ids import content_id
-from everyshelf.core.content.store import ContentStore
+from everyshelf.core.content.store import ContentInfo
 from everyshelf.core.errors import BrokenError, InvalidError
 from everyshelf.core.history.raw_rows import rows_apart
 
@@ -33,6 +33,16 @@ _MOST_WEIGHTS = 50_000
 _ROW_BYTES = 96  # of a usual row; where it matters, rows are counted
 
 Row = tuple[Any, ...]  # of a node, as it is stored
+
+
+class NodeStore(Protocol):
+    """Where nodes are kept: a content store, or what reads one."""
+
+    def read(self, identity: str) -> bytes:
+        """The bytes of a node."""
+
+    def put(self, data: bytes) -> ContentInfo:
+        """Keep the bytes of a node."""
 
 
 class Entry(msgspec.Struct, frozen=True):
@@ -169,7 +179,7 @@ def _is_border(name: str, level: int) -> bool:
 class Trees:
     """Reading and writing folder trees in a content store. Roots and nodes are named by content id."""
 
-    def __init__(self, store: ContentStore, cached_rows: int = _CACHED_ROWS) -> None:
+    def __init__(self, store: NodeStore, cached_rows: int = _CACHED_ROWS) -> None:
         self._store = store
         self._most_rows = cached_rows
         self._cache: OrderedDict[str, _Node] = OrderedDict()

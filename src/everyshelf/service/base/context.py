@@ -10,6 +10,7 @@ from contextlib import contextmanager
 
 from everyshelf.core.content.outside import NothingOutside, Outside
 from everyshelf.core.content.store import ContentStore
+from everyshelf.core.content.stores import MAIN, in_store
 from everyshelf.core.history.trees import Trees
 from everyshelf.core.reading.worker import Worker
 from everyshelf.service.base.config import get_config
@@ -45,8 +46,9 @@ def get_place() -> HomePlace:
 
 @functools.cache
 def get_trees() -> Trees:
-    """Folder trees over the content store."""
-    return Trees(get_store())
+    """Folder trees over the content store. The empty folder, which they write first, is not for whoever asks first."""
+    with in_store(MAIN):
+        return Trees(get_store())
 
 
 _most_readers = [0]

@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from everyshelf.core.content.stores import MAIN, in_store
 from everyshelf.core.errors import BrokenError, MissingError
 from everyshelf.core.history.trees import Trees
 from everyshelf.gitside.layout import Layout
@@ -68,7 +69,8 @@ def forget(shelf: Shelf) -> None:
 
 def trees_for_history() -> Trees:
     """Folder trees for going through a history, which would fill the memory of this process otherwise."""
-    return Trees(get_store(), _CACHED_ROWS)
+    with in_store(MAIN):
+        return Trees(get_store(), _CACHED_ROWS)
 
 
 def mapping_of(shelf: Shelf, repository: Repository, trees: Trees) -> Mapping:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from functools import partial
 
 from everyshelf.core.history.commits import decode_commit
 from everyshelf.gitside.mapping import Parent, ShelfCommit
@@ -12,6 +13,7 @@ from everyshelf.gitside.repository import NO_OBJECT, Repository
 from everyshelf.gitside.tags import ShelfTag, tag_to_git
 from everyshelf.service.base.acts import aside
 from everyshelf.service.base.context import get_store
+from everyshelf.service.exchange.actions.ahead import in_lines, looked_ahead
 from everyshelf.service.exchange.actions.repositories import forget, is_lost, mapping_of, opened, trees_for_history
 from everyshelf.service.exchange.models import GitPair, KeptTag
 from everyshelf.service.shelves.actions.recording import Progress, no_progress
@@ -55,24 +57,27 @@ def map_commits(shelf: Shelf, repository: Repository, progress: Progress = no_pr
     lacking = Commit.objects.filter(shelf=shelf).exclude(git_pairs__mapping="")
     keys = list(lacking.order_by("generation", "pk").values_list("pk", flat=True))
     made: list[GitPair] = []  # of commits whose objects are being taken in
-    for start in range(0, len(keys), _AT_ONCE):
-        some = keys[start : start + _AT_ONCE]
-        rows = Commit.objects.filter(pk__in=some).values_list("pk", "uid", "recorded", "summary")
-        commits = {key: (uid, recorded, summary) for key, uid, recorded, summary in rows}
-        parents, pairs = _parents_of(some)
-        pairs |= {pair.commit_id: pair.git for pair in made}
-        fresh: list[GitPair] = []
-        for done, key in enumerate(some, start):
-            uid, recorded, summary = commits[key]
-            progress(done, len(keys), summary)
-            data = decode_commit(get_store().read(uid))
-            above = [Parent(root, pairs[parent]) for parent, root in parents[key]]
-            pairs[key] = mapping.to_git(ShelfCommit(uid, data, recorded), above)
-            fresh.append(GitPair(shelf_id=shelf.pk, commit_id=key, git=pairs[key]))
-        repository.settle()
-        _keep(made)
-        repository.begin_flush()
-        made = fresh
+    for first, line in in_lines(keys):
+        tick = partial(progress, first, len(keys), "")
+        with looked_ahead(line, tick) as ahead:
+            for start in range(0, len(line), _AT_ONCE):
+                some = line[start : start + _AT_ONCE]
+                rows = Commit.objects.filter(pk__in=some).values_list("pk", "uid", "recorded", "summary")
+                commits = {key: (uid, recorded, summary) for key, uid, recorded, summary in rows}
+                parents, pairs = _parents_of(some)
+                pairs |= {pair.commit_id: pair.git for pair in made}
+                fresh: list[GitPair] = []
+                for place, key in enumerate(some, start):
+                    uid, recorded, summary = commits[key]
+                    progress(first + place, len(keys), summary)
+                    data = decode_commit(get_store().read(uid))
+                    above = [Parent(root, pairs[parent]) for parent, root in parents[key]]
+                    pairs[key] = mapping.to_git(ShelfCommit(uid, data, recorded), above, ahead.seen(place))
+                    fresh.append(GitPair(shelf_id=shelf.pk, commit_id=key, git=pairs[key]))
+                repository.settle()
+                _keep(made)
+                repository.begin_flush()
+                made = fresh
     repository.settle()
     _keep(made)
 
