@@ -8,6 +8,7 @@ import unittest
 from collections.abc import Callable, Iterable
 from typing import Any
 
+from moto.moto_api._internal import moto_api_backend
 from moto.moto_server.werkzeug_app import DomainDispatcherApplication, MotoRequestHandler, create_backend_app
 from werkzeug.serving import BaseWSGIServer, make_server
 
@@ -24,9 +25,12 @@ class _Quiet(MotoRequestHandler):
         """Say nothing."""
 
 
+_open: set[BucketServer] = set()  # what they hold is one for the whole process, in which other modules' tests run, too
+
+
 class BucketServer:
-    """One bucket, ``versions``; what it holds outlives ``stop``. ``fault``: called with the environment of each request
-    and what would answer it; may answer otherwise."""
+    """One bucket, ``versions``; what it holds outlives ``stop``, and ends with the last server that is closed.
+    ``fault``: called with the environment of each request and what would answer it; may answer otherwise."""
 
     def __init__(self, case: type[unittest.TestCase] | None = None) -> None:
         self.port = free_port()
@@ -37,6 +41,7 @@ class BucketServer:
         self._server: BaseWSGIServer | None = None
         self._before = {name: os.environ.get(name) for name in CREDENTIALS}
         os.environ.update(CREDENTIALS)
+        _open.add(self)
         self.start()
         self.bucket("").make()
         if case is not None:
@@ -64,6 +69,9 @@ class BucketServer:
     def close(self) -> None:
         """End, and leave no credentials behind."""
         self.stop()
+        _open.discard(self)
+        if not _open:
+            moto_api_backend.reset()
         for name, value in self._before.items():
             if value is None:
                 os.environ.pop(name, None)
