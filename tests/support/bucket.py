@@ -8,7 +8,7 @@ import unittest
 from collections.abc import Callable, Iterable
 from typing import Any
 
-from moto.moto_api._internal import moto_api_backend
+from moto.moto_api._internal.models import moto_api_backend
 from moto.moto_server.werkzeug_app import DomainDispatcherApplication, MotoRequestHandler, create_backend_app
 from werkzeug.serving import BaseWSGIServer, make_server
 
