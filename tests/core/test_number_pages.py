@@ -17,6 +17,7 @@ import pyarrow.parquet as pq
 from hypothesis import given
 from hypothesis import strategies as st
 
+from everyshelf.core.content.compacting import compact
 from everyshelf.core.content.number_deltas import decode_number_delta, encode_number_delta
 from everyshelf.core.content.numbers import NotNumbersError, Numbers, take_page_apart
 from everyshelf.core.content.parquet_pages import PLAIN, SNAPPY, NumberPage, number_pages
@@ -38,13 +39,17 @@ def file_of(columns: dict[str, Any], **settings: Any) -> bytes:
     return file.getvalue()
 
 
-def fares(edits: dict[int, str] | None = None, rows: int = 12_000, **settings: Any) -> bytes:
+def fares(
+    edits: dict[int, str] | None = None, rows: int = 12_000, prices: list[float] | None = None, **settings: Any
+) -> bytes:
     """Trips with a zone each; ``edits``: other zones of some."""
     rng = random.Random(8)
     zones: list[str | None] = [rng.choice(ZONES) for _ in range(rows)]
     for row, zone in (edits or {}).items():
         zones[row] = zone
-    return file_of({"trip": list(range(rows)), "zone": zones, "price": [n % 97 / 4 for n in range(rows)]}, **settings)
+    return file_of(
+        {"trip": list(range(rows)), "zone": zones, "price": prices or [n % 97 / 4 for n in range(rows)]}, **settings
+    )
 
 
 def joined(parts: list[Part]) -> bytes:
@@ -298,6 +303,18 @@ class VersionTests(TidiedCase):
         self.assertGreater(len(deltas), 5)
         for record in deltas:
             self.assertNotIn(records[record.payload[:32]].codec, DELTAS)
+
+    def test_what_becomes_as_it_was_is_never_kept_against_itself(self) -> None:
+        edited, prices = fares({31: "a zone that is new"}), [n % 97 / 4 for n in range(12_000)]
+        again = fares(prices=[9.75, *prices[1:]])  # the zones are those of the first once more
+        self.keep([fares(), edited, again])
+        self.assertGreater(self.shrink(), 0)
+        for _ in range(2):
+            compact(self.store.segments, reads_back=self.store.reads_back_unpacked)
+            self.all_read_back()
+        for _, _, record in self.store.segments.iter_all():
+            if record.codec in DELTAS:
+                self.assertNotEqual(record.payload[:32], record.id)
 
     def test_the_list_of_parts_says_that_numbers_are_among_them(self) -> None:
         """Who does not know pages of numbers does not take them for something else."""

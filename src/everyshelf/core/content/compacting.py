@@ -161,6 +161,8 @@ class _Kept:
         try:
             record = self._survey.read(place)
             base = base_of(record)
+            if base == identity:
+                return
             holders = [one for one in self._survey.holders_of(base) if not self._survey.deltas[one]]
             holders = [one for one in holders if self._survey.needed[one]]
             if not holders or base in self._as_delta:

@@ -32,7 +32,7 @@ class NumberPage:
 
 
 def number_pages(data: bytes) -> Iterator[NumberPage]:
-    """The pages of numbers, column by column; none of what is no Parquet file, or not as the format says."""
+    """The pages of numbers, column by column. None for other files, and for files that do not follow the format."""
     try:
         for start, stop, codec, levels in _columns(data):
             if codec in (PLAIN, SNAPPY):

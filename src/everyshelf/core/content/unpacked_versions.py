@@ -135,6 +135,8 @@ class UnpackedVersions:
             if like is None or known[like].kind != one.kind:
                 continue
             base = self._whole_of(like)
+            if base == part:  # it is as it was once: what came between is kept against it, and it stays whole
+                return None
             data = known[like].data if base == like else self._bytes_of(base)
             if data is not None:
                 record = Record(part, CHUNK, RAW, len(one.data), b"")

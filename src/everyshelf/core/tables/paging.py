@@ -187,9 +187,8 @@ def _has_beginning(
     some = " UNION ALL ".join(
         f"SELECT {first.value} AS v FROM {table} WHERE r BETWEEN {at} AND {at + _OF_EACH - 1}" for at in places
     )
-    share = (
-        _SPARE * reach / total + 1 / _PLACES
-    )  # where like values lie together, a place may have the first ones alone
+    # Where equal values lie together, all of the first ones may lie at one place.
+    share = _SPARE * reach / total + 1 / _PLACES
     engine.run(
         f"SET VARIABLE border = (SELECT quantile_disc(v, {1 - share if first.is_down else share}) FROM ({some}))"
     )
