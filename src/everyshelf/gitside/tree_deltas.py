@@ -11,6 +11,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from everyshelf.core.content.varints import write_varint
 from everyshelf.core.history.raw_rows import shared_bytes
 
 MOST_STEPS = 50  # from one tree to the next, as many as the program itself makes: each is read to read the last
@@ -21,7 +22,7 @@ _MOST_COPIED = 0xFFFFFF
 
 def delta(before: bytes, after: bytes) -> bytes:
     """The instructions that make ``after`` of ``before``."""
-    said = bytearray(_size(len(before)) + _size(len(after)))
+    said = bytearray(write_varint(len(before)) + write_varint(len(after)))
     at = 0  # in ``before``: everything up to here is said
     for start, end, new in _apart(before, after):
         said += _copied(at, start)
@@ -51,16 +52,6 @@ def _apart(before: bytes, after: bytes) -> Iterator[tuple[int, int, bytes]]:
             start = place
         last = place
     yield start, last + 1, after[start : last + 1]
-
-
-def _size(size: int) -> bytes:
-    """A size, seven bits a byte, the lowest first."""
-    found = bytearray()
-    while size > 0x7F:
-        found.append((size & 0x7F) | 0x80)
-        size >>= 7
-    found.append(size)
-    return bytes(found)
 
 
 def _copied(start: int, end: int) -> bytes:

@@ -23,13 +23,14 @@ from numpy.typing import NDArray
 
 from everyshelf.core.content.parquet_pages import SNAPPY, NumberPage
 from everyshelf.core.content.snappy import NotSnappyError, join_stream, split_stream
+from everyshelf.core.content.varints import NotVarintError, read_varint, write_varint
 from everyshelf.core.errors import BrokenError, UnreadableError
 
 _HEAD = struct.Struct("<BBIIII")
 _MOST_RUNS, _MOST_NUMBERS = 100_000, 2_000_000
 _BITS, _WIDEST = 32, 21  # of a number as it is held; of one that is taken apart, as dictionaries are not larger
 _RUN = np.dtype("<u4")
-_LENGTH_BYTES = 4  # of levels
+_LENGTH_BYTES, _RUN_BYTES = 4, 5  # of levels; of a run at most
 
 
 class NotNumbersError(UnreadableError):
@@ -82,7 +83,7 @@ class Numbers:
     def _packed(self) -> Iterator[bytes]:
         at, wide = 0, bytes_of(self.width)
         for run in self.runs.tolist():
-            yield _as_bytes(run)
+            yield write_varint(run)
             if run & 1:
                 many = run >> 1 << 3
                 yield _in_bits(self.numbers[at : at + many], self.width)
@@ -117,11 +118,14 @@ def _runs_of(text: bytes, at: int, width: int) -> tuple[list[int], NDArray[np.ui
     pieces: list[NDArray[np.uint32]] = [np.zeros(0, np.uint32)]
     count, wide = 0, bytes_of(width)
     while at < len(text):
-        run, at = _number(text, at)
+        try:
+            run, at = read_varint(text, at, _RUN_BYTES)
+        except NotVarintError as error:
+            raise NotNumbersError(str(error)) from error
         many = run >> 1 << 3 if run & 1 else run >> 1
         size = (run >> 1) * width if run & 1 else wide
         count += many
-        if not many or at + size > len(text) or count > _MOST_NUMBERS or len(runs) == _MOST_RUNS:
+        if not many or run >> _BITS or at + size > len(text) or count > _MOST_NUMBERS or len(runs) == _MOST_RUNS:
             raise NotNumbersError("its runs do not fit")
         if run & 1:
             pieces.append(_from_bits(text[at : at + size], many, width))
@@ -130,26 +134,6 @@ def _runs_of(text: bytes, at: int, width: int) -> tuple[list[int], NDArray[np.ui
         runs.append(run)
         at += size
     return runs, np.concatenate(pieces)
-
-
-def _number(text: bytes, at: int) -> tuple[int, int]:
-    found = 0
-    for place, byte in enumerate(text[at : at + 5]):
-        found |= (byte & 0x7F) << (7 * place)
-        if not byte & 0x80:
-            if found >> 32:
-                break
-            return found, at + place + 1
-    raise NotNumbersError("a run does not say how long it is")
-
-
-def _as_bytes(number: int) -> bytes:
-    found = bytearray()
-    while number > 0x7F:
-        found.append((number & 0x7F) | 0x80)
-        number >>= 7
-    found.append(number)
-    return bytes(found)
 
 
 def _from_bits(data: bytes, many: int, width: int) -> NDArray[np.uint32]:

@@ -6,12 +6,13 @@ before. With the elements kept as they were, the same text gives the same stream
 
 from __future__ import annotations
 
+from everyshelf.core.content.varints import NotVarintError, read_varint
 from everyshelf.core.errors import UnreadableError
 
 _LITERAL, _COPY_1, _COPY_2 = 0, 1, 2
 _LONG_FROM = 60  # a length of 60 to 63 says in how many bytes the length follows
 _MOST_ELEMENTS = 100_000
-_MOST_BYTES = 16 * 1024 * 1024
+_MOST_BYTES, _SIZE_BYTES = 16 * 1024 * 1024, 5  # of the text; in which its size is said
 
 
 class NotSnappyError(UnreadableError):
@@ -56,14 +57,13 @@ def join_stream(elements: bytes, text: bytes) -> bytes:
 
 def _size_of(stream: bytes) -> tuple[int, int]:
     """How long the text is, and where the elements begin."""
-    size = 0
-    for place, byte in enumerate(stream[:5]):
-        size |= (byte & 0x7F) << (7 * place)
-        if not byte & 0x80:
-            if size > _MOST_BYTES:
-                raise NotSnappyError("it says more than is taken apart")
-            return size, place + 1
-    raise NotSnappyError("it does not say how long it is")
+    try:
+        size, at = read_varint(stream, 0, _SIZE_BYTES)
+    except NotVarintError as error:
+        raise NotSnappyError(str(error)) from error
+    if size > _MOST_BYTES:
+        raise NotSnappyError("it says more than is taken apart")
+    return size, at
 
 
 def _element(stream: bytes, at: int) -> tuple[int, int, int]:
