@@ -38,6 +38,7 @@ from bench.promotion import promotion
 from bench.releases import releases
 from bench.rows import rows as paged_rows
 from bench.sharing import sharing
+from bench.soak import soak
 from bench.storage import storage
 from bench.tables import tables
 from bench.tidying import tidying
@@ -117,6 +118,7 @@ def main() -> int:
         ("connections", connections),
         ("crowd", crowd),
         ("people", people),
+        ("soak", soak),
         ("sharing", sharing),
         ("cluster", cluster),
     ):

@@ -13,10 +13,10 @@ from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
-import psutil
 from tests.support.service import PASSWORD, Service
 
 from bench.measure import Figure
+from bench.soak import memory_of
 from everyshelf.client import ChangeRequest, Client, ClientError, ProblemError, ShelfClient
 
 PEOPLE = int(os.environ.get("PEOPLE", "50"))
@@ -61,6 +61,8 @@ class _Person:
             act = self._random.choice(acts)
             if self._pause:
                 time.sleep(self._random.expovariate(1 / self._pause))
+                if time.monotonic() > until:
+                    break
             try:
                 act()
                 with self._seen.lock:
@@ -73,7 +75,6 @@ class _Person:
             except ClientError as error:
                 with self._seen.lock:
                     self._seen.wrong.append(f"{self._name} {act.__name__}: {error!r}")
-        self._find_again()
 
     def _look(self) -> None:
         artifacts = self._shelf.artifacts()
@@ -103,7 +104,7 @@ class _Person:
     def _merge(self) -> None:
         self._shelf.merge(self._branch, "main", summary=f"What {self._name} did")
 
-    def _find_again(self) -> None:
+    def find_again(self) -> None:
         lost = [path for path, data in self._kept.items() if self._shelf.read(path, self._branch) != data]
         with self._seen.lock:
             self._seen.wrong += [f"{self._name}: {path} is not what was committed" for path in lost]
@@ -148,9 +149,11 @@ def _crowd(pause: float) -> _Seen:
             thread.start()
         while time.monotonic() < until:
             time.sleep(min(60.0, max(0.0, until - time.monotonic())))
-            seen.memory.append(_memory(service))
+            seen.memory.append(memory_of(service))
         for thread in threads:
             thread.join()
+        for person in crowd:
+            person.find_again()
         if "locked" in service.log():
             seen.wrong.append("the log tells of a locked database")
     finally:
@@ -158,12 +161,6 @@ def _crowd(pause: float) -> _Seen:
             client.close()
         service.stop()
     return seen
-
-
-def _memory(service: Service) -> float:
-    """What all processes of the service take, in MB, shared pages counted once (Linux's proportional set size)."""
-    first = psutil.Process(service.process.pid) if service.process is not None else psutil.Process()
-    return sum(float(one.memory_full_info().pss) for one in [first, *first.children(recursive=True)]) / 2**20
 
 
 def _errors(seen: _Seen, what: str) -> Figure:

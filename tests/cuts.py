@@ -18,6 +18,9 @@ class Cut:
         return f"{self.file}: {' '.join(self.old.split())[:70]}"
 
 
+_SOAK = ("tests.service.test_soak.HeadsReadTests",)
+_GROWTH = ("tests.service.test_soak.GrowthTests",)
+_LINES = ("tests.core.test_commit_sets",)
 _NETS = ("tests.core.test_nets",)
 _DAMAGE = ("tests.core.test_damage", "tests.core.test_content")
 _ONE_SHELF = ("tests.service.test_one_shelf",)
@@ -81,8 +84,8 @@ CUTS = [
     ),
     Cut(
         "service/shelves/actions/version_parents.py",
-        "    if newest.content and newest.commit_id in lineage.ancestors(commit.pk) and _holds(commit, newest):\n",
-        "    if newest.content:\n",
+        "        if row.content and row.commit_id in line:\n            if _holds(commit, row):\n",
+        "        if row.content:\n            if row.content:\n",
         ("tests.service.test_jobs.JobTests",),
     ),
     Cut(
@@ -123,8 +126,8 @@ CUTS = [
     ),
     Cut(
         "service/shelves/actions/version_parents.py",
-        "_holds(commit, row)), held[0] if held else None)",
-        "_holds(commit, row)), None)",
+        "            last = last or row\n",
+        "",
         _ORIGINS,
     ),
     Cut(
@@ -542,4 +545,14 @@ CUTS = [
     Cut("gitside/tree_deltas.py", "min(len(before), len(after)) - head)", "len(before))", _TREES),
     Cut("service/shelves/jobs.py", "follow(commit, step)", "follow(commit, run.give_way)", _FIND),
     Cut("service/serve.py", "    sys.setswitchinterval(TURN_SECONDS)\n", "", ("tests.service.test_turns.ThreadTests",)),
+    # Many commits on one shelf: lines as bits, jobs that read what came
+    Cut("service/find/actions/reading.py", "    if came.were_read:", "    if True:", _SOAK),
+    Cut(
+        "service/shelves/actions/version_parents.py",
+        "for row in self._rows.iterator(chunk_size=_AT_ONCE):",
+        "for row in list(self._rows):",
+        _GROWTH,
+    ),
+    Cut("core/history/commit_sets.py", "return _joined(_packed(flags), known)", "return _packed(flags)", _LINES),
+    Cut("core/history/commit_sets.py", "                    heappush(heap, -place)\n", "", _LINES),
 ]

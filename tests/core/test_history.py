@@ -14,7 +14,6 @@ from hypothesis import strategies as st
 from everyshelf.core.content.ids import content_id
 from everyshelf.core.content.store import ContentStore
 from everyshelf.core.errors import BrokenError, InvalidError
-from everyshelf.core.history.ancestry import ancestors, divergence, merge_base
 from everyshelf.core.history.commits import CommitData, decode_commit, encode_commit
 from everyshelf.core.history.merging import as_wholes, merge_trees
 from everyshelf.core.history.paths import check_path
@@ -203,30 +202,6 @@ class CommitTests(unittest.TestCase):
         plain, _ = encode_commit(self.commit())
         for changed in ({"summary": "y"}, {"author": "ines"}, {"parents": ["1" * 64]}, {"tasks": ["SK-1"]}):
             self.assertNotEqual(encode_commit(self.commit(**changed))[0], plain)
-
-
-class AncestryTests(unittest.TestCase):
-    """Numbers grow from parent to child."""
-
-    @law(100)
-    @given(st.lists(st.lists(st.integers(0, 10_000), max_size=2), min_size=2, max_size=25))
-    def test_divergence_counts_both_sides(self, links: list[list[int]]) -> None:
-        parents = {n: sorted({k % n for k in own}) if n else [] for n, own in enumerate(links)}
-        for one in parents:
-            for other in parents:
-                left, right = (ancestors(n, parents.__getitem__) for n in (one, other))
-                found = divergence(one, other, parents.__getitem__, int)
-                self.assertEqual(found, (len(left - right), len(right - left)), (one, other))
-
-    @law(100)
-    @given(st.lists(st.lists(st.integers(0, 10_000), max_size=2), min_size=2, max_size=25))
-    def test_merge_base_is_common_and_newest(self, links: list[list[int]]) -> None:
-        parents = {n: sorted({k % n for k in own}) if n else [] for n, own in enumerate(links)}
-        get = parents.__getitem__
-        for one in range(len(links)):
-            other = len(links) - 1 - one
-            common = ancestors(one, get) & ancestors(other, get)
-            self.assertEqual(merge_base(one, other, get, int), max(common) if common else None)
 
 
 class MergeTests(TreeCase):

@@ -14,7 +14,7 @@ from everyshelf.core.finding.words import words_in
 from everyshelf.core.reading.messages import FileAt
 from everyshelf.service.base.acts import aside
 from everyshelf.service.base.context import get_store, reader
-from everyshelf.service.find.actions.heads import note_read, refresh_heads
+from everyshelf.service.find.actions.heads import note_came_read, note_read, refresh_heads
 from everyshelf.service.find.models import FoundVersion
 from everyshelf.service.shelves.actions.contents import as_given
 from everyshelf.service.shelves.actions.listing import entry_of
@@ -29,10 +29,18 @@ _AT_ONCE = 100
 
 def read_commit(commit: Commit, give_way: Callable[[], None]) -> None:
     """Read the words of what a commit made, and where branches are now (the work of a job)."""
-    refresh_heads(commit.shelf)
-    _read(unread(commit.shelf, history=True).filter(commit=commit)[:_MOST_IN_COMMIT], give_way=give_way)
-    _read(unread(commit.shelf), give_way=give_way)
-    note_read(commit.shelf)
+    came = refresh_heads(commit.shelf)
+    # Not by their shelf as well: SQLite would walk all versions of the shelf to find these.
+    made = ArtifactVersion.objects.filter(commit=commit, content__gt="", found=None).order_by("-pk")
+    _read(made[:_MOST_IN_COMMIT], give_way=give_way)
+    if came.were_read:
+        for start in range(0, len(came.versions), _AT_ONCE):
+            some = ArtifactVersion.objects.filter(pk__in=came.versions[start : start + _AT_ONCE])
+            _read(some.filter(content__gt="", found=None).order_by("-pk"), give_way=give_way)
+        note_came_read(came)
+    else:
+        _read(unread(commit.shelf), give_way=give_way)
+        note_read(commit.shelf)
 
 
 def unread(shelf: Shelf, *, history: bool = False) -> QuerySet[ArtifactVersion]:

@@ -28,7 +28,7 @@ from everyshelf.service.shelves.actions.contents import as_given
 from everyshelf.service.shelves.actions.lineage import lineage_of
 from everyshelf.service.shelves.actions.listing import entry_of
 from everyshelf.service.shelves.actions.recording import rules_at
-from everyshelf.service.shelves.actions.version_parents import parents_of
+from everyshelf.service.shelves.actions.version_parents import parents_looked_up, parents_of
 from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
 
 Form = Literal["parts", "lines", "rows"]
@@ -76,13 +76,12 @@ def keep_steps(commit: Commit, give_way: Callable[[], None]) -> None:
         if version.pk in done or get_store().lies_outside(version.content):
             continue
         give_way()
-        rows = versions_of(version)
         if version.kind in _TABLES:
-            _make(version, rows, "rows", rules)
+            _make(version, None, "rows", rules)
         if version.kind not in _NO_PARTS:
-            _make(version, rows, "parts", rules)
+            _make(version, None, "parts", rules)
         if version.kind in _BY_LINES and has_lines(version):
-            _make(version, rows, "lines", rules)
+            _make(version, None, "lines", rules)
 
 
 def make_steps(
@@ -162,14 +161,17 @@ def has_lines(version: ArtifactVersion) -> bool:
 
 def _make(
     version: ArtifactVersion,
-    rows: list[ArtifactVersion],
+    rows: list[ArtifactVersion] | None,
     form: Form,
     rules: Rules,
     tick: Callable[[], None] | None = None,
 ) -> None:
+    """``rows``: all versions of the artifact, newest first, where they are known."""
     if VersionStep.objects.filter(version=version, form=form, reader=STEP_VERSION).exists():
         return
-    parents: list[ArtifactVersion | None] = [*parents_of(version, rows, lineage_of(version.shelf))]
+    lineage = lineage_of(version.shelf)
+    parents: list[ArtifactVersion | None] = []
+    parents += parents_looked_up(version, lineage) if rows is None else parents_of(version, rows, lineage)
     made: list[tuple[ArtifactVersion | None, Any, list[Block]]] = []
     for parent in parents or [None]:
         if form == "rows":

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from datetime import datetime
+from functools import reduce
+from operator import or_
 from typing import Any
 
 from django.db.models import Q
 
 from everyshelf.core.compare.sentences import count_noun
+from everyshelf.core.history.commit_sets import CommitSet
 from everyshelf.service.proposals.actions.looking import not_met_by
 from everyshelf.service.proposals.actions.proposals import ends_of, up_to_date
 from everyshelf.service.proposals.actions.talking import verdicts_of
@@ -99,10 +102,10 @@ def _made_a_side(caller: Caller, shelf: Shelf, uid: str) -> bool:
     target = Branch.objects.filter(shelf=shelf, name=merge.target).first()
     heads = [pk for pk in (target.head_id if target else None, merge.source_commit_id) if pk is not None]
     lineage = lineage_of(shelf)
-    shared = lineage.ancestors(merge.base_commit_id) if merge.base_commit_id is not None else set()
-    apart = set().union(*(lineage.ancestors(pk) for pk in heads)) - shared
+    shared = lineage.ancestors(merge.base_commit_id) if merge.base_commit_id is not None else CommitSet()
+    apart = reduce(or_, (lineage.ancestors(pk) - shared for pk in heads), CommitSet())
     mine = Commit.objects.filter(shelf=shelf).filter(Q(author=caller.person.username) | Q(recorded_by=caller.person))
-    return mine.filter(pk__in=list(apart)[:_MOST_APART]).exists()
+    return mine.filter(pk__in=apart.page(_MOST_APART, newest_first=True)).exists()
 
 
 def _of_merge(shelf: Shelf, merge: dict[str, Any], message: str) -> dict[str, Any]:

@@ -18,6 +18,7 @@ from typing import Any
 import msgspec
 
 from everyshelf.core.errors import InvalidError
+from everyshelf.core.history.commit_sets import CommitSet
 from everyshelf.core.history.names import did_you_mean, nearest
 from everyshelf.core.history.trees import Entry
 from everyshelf.core.outline.model import EFFECTS
@@ -212,7 +213,7 @@ def _made_from(shelf: Shelf, at: Resolved, near: list[StateIndex]) -> StateIndex
     return None
 
 
-def _touched(shelf: Shelf, other: StateIndex, at: Resolved, since: set[int]) -> set[str] | None:
+def _touched(shelf: Shelf, other: StateIndex, at: Resolved, since: CommitSet) -> set[str] | None:
     """The paths that differ, or were changed and changed back since; None if there are many."""
     rows = ArtifactVersion.objects.filter(shelf=shelf, commit__in=since).values_list("path", flat=True)
     touched = set(rows[: _MOST_APART + 1])

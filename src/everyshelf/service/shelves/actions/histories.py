@@ -17,6 +17,7 @@ from typing import Any
 from django.db.models import Count, Q
 
 from everyshelf.core.errors import InvalidError
+from everyshelf.core.history.commit_sets import CommitSet
 from everyshelf.core.history.names import did_you_mean, nearest
 from everyshelf.core.kinds.registry import kind_ids
 from everyshelf.core.outline.model import EFFECTS
@@ -71,12 +72,10 @@ def list_commits(
     line = lineage_of(shelf).ancestors(head)
     if sought.start is not None and sought.start.commit is not None:
         line = line - lineage_of(shelf).ancestors(sought.start.commit.pk)
-    found = sorted(_among(shelf, line, sought), reverse=not sought.oldest_first)
-    start = 0
-    if last is not None:
-        start = sum(1 for key in found if (key <= last if sought.oldest_first else key >= last))
-    page = found[start : start + min(limit, MAX_PAGE)]
-    more = start + len(page) < len(found)
+    found, size = _among(shelf, line, sought), min(limit, MAX_PAGE)
+    asked = found.page(size + 1, after=last, newest_first=not sought.oldest_first)
+    page = asked[:size]
+    more = len(asked) > size
     return {"items": _described(shelf, page), "total": len(found), "next": _encoded(head, page[-1]) if more else None}
 
 
@@ -99,7 +98,7 @@ def _no_cursor() -> InvalidError:
 # --- looking for some of them ------------------------------------------------------------
 
 
-def _among(shelf: Shelf, line: set[int], sought: Sought) -> set[int]:
+def _among(shelf: Shelf, line: CommitSet, sought: Sought) -> CommitSet:
     """Those of a line that are sought."""
     wanted = Q()
     if sought.since is not None:

@@ -3,16 +3,15 @@
 from __future__ import annotations
 
 import threading
-from collections import OrderedDict
+from itertools import groupby
+from operator import itemgetter
 
 from django.db import connection
 
-from everyshelf.core.history.ancestry import ancestors, divergence, merge_base
+from everyshelf.core.history.commit_sets import CommitSet, Descent
 from everyshelf.service.base.unchanged import while_unchanged
-from everyshelf.service.shelves.models import Commit, CommitParent, Shelf
+from everyshelf.service.shelves.models import Commit, Shelf
 
-_KEPT_SETS = 16
-_KEPT_PAIRS = 4096
 _lock = threading.Lock()
 _lineages: dict[int, Lineage] = {}
 
@@ -20,47 +19,39 @@ _lineages: dict[int, Lineage] = {}
 class Lineage:
     """Parents of every commit of one shelf. Numbers grow from parent to child, so they serve as the order."""
 
-    def __init__(self, shelf_id: int) -> None:
+    def __init__(self, shelf_id: int, descent: Descent | None = None) -> None:
         self._shelf_id = shelf_id
-        self._parents: dict[int, list[int]] = {}
-        self._seen_link = 0
-        self._sets: OrderedDict[int, set[int]] = OrderedDict()
-        self._apart: OrderedDict[tuple[int, int], tuple[int, int]] = OrderedDict()
+        self._descent = descent or Descent()
         self._guard = threading.Lock()
 
     def refresh(self) -> None:
         """Take in commits made since the last look: one query, empty most of the time."""
         with self._guard:
-            links = CommitParent.objects.filter(commit__shelf_id=self._shelf_id, id__gt=self._seen_link)
-            for number, commit, parent in links.order_by("id").values_list("id", "commit_id", "parent_id"):
-                self._parents[commit] = [*self._parents.get(commit, ()), parent]
-                self._seen_link = number
+            fresh = Commit.objects.filter(shelf_id=self._shelf_id, pk__gt=self._descent.newest)
+            links = fresh.order_by("pk", "parent_links__position").values_list("pk", "parent_links__parent_id")
+            for number, rows in groupby(links.iterator(), itemgetter(0)):
+                self._descent.add(number, [parent for _, parent in rows if parent is not None])
 
     def copy(self) -> Lineage:
         """One that can be extended by itself."""
-        other = Lineage(self._shelf_id)
         with self._guard:
-            other._parents = self._parents.copy()
-            other._seen_link = self._seen_link
-        return other
+            return Lineage(self._shelf_id, self._descent.copy())
 
     def parents(self, commit: int) -> list[int]:
         """Direct parents, the branch's own first."""
-        return self._parents.get(commit, [])
+        self._look_up(commit)
+        return self._descent.parents(commit)
 
-    def ancestors(self, commit: int) -> set[int]:
-        """The commit and everything it comes from; the newest few sets are remembered."""
+    def ancestors(self, commit: int) -> CommitSet:
+        """The commit and everything it comes from."""
+        self._look_up(commit)
         with self._guard:
-            known = self._sets.get(commit)
-            if known is not None:
-                self._sets.move_to_end(commit)
-                return known
-        found = ancestors(commit, self.parents)
-        with self._guard:
-            self._sets[commit] = found
-            if len(self._sets) > _KEPT_SETS:
-                self._sets.popitem(last=False)
-        return found
+            return self._descent.line(commit)
+
+    def _look_up(self, commit: int) -> None:
+        """One may be asked about that was made since; within a transaction it could be taken back."""
+        if commit > self._descent.newest and not connection.in_atomic_block:
+            self.refresh()
 
     def divergence(self, one: int | None, other: int | None) -> tuple[int, int]:
         """How many commits each line has that the other has not; None is a line without commits."""
@@ -69,19 +60,12 @@ class Lineage:
         if one is None or other is None:
             alone = len(self.ancestors(one or other or 0))
             return (alone, 0) if other is None else (0, alone)
-        with self._guard:
-            known = self._apart.get((one, other))
-        if known is None:
-            known = divergence(one, other, self.parents, int)
-            with self._guard:
-                self._apart[one, other] = known
-                if len(self._apart) > _KEPT_PAIRS:
-                    self._apart.popitem(last=False)
-        return known
+        here, there = self.ancestors(one), self.ancestors(other)
+        return len(here - there), len(there - here)
 
     def base(self, one: int, other: int) -> int | None:
         """The newest common ancestor."""
-        return merge_base(one, other, self.parents, int)
+        return (self.ancestors(one) & self.ancestors(other)).newest
 
 
 def lineage_of(shelf: Shelf) -> Lineage:

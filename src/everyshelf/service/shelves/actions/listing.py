@@ -11,6 +11,7 @@ import orjson
 from django.db.models import Max
 
 from everyshelf.core.errors import InvalidError, MissingError
+from everyshelf.core.history.commit_sets import CommitSet
 from everyshelf.core.history.names import did_you_mean, file_name, nearest_paths
 from everyshelf.core.history.paths import check_path
 from everyshelf.core.history.trees import Entry
@@ -202,7 +203,7 @@ def artifact_history(shelf: Shelf, at: Resolved, path: str) -> orjson.Fragment:
 
 
 def _history(shelf: Shelf, at: Resolved, entry: Entry, current: SeenVersion) -> list[dict[str, Any]]:
-    line: set[int] = lineage_of(shelf).ancestors(at.commit.pk) if at.commit else set()
+    line = lineage_of(shelf).ancestors(at.commit.pk) if at.commit else CommitSet()
     rows = see_versions(ArtifactVersion.objects.filter(artifact_id=current.artifact_id).order_by("-pk"))
     told = [
         {

@@ -140,7 +140,8 @@ def _tag(shelf: Shelf, name: str) -> Commit:
 def _commit(shelf: Shelf, uid: str) -> Commit:
     if not _COMMIT.match(uid):
         raise InvalidError(f"{uid!r} is not a commit id", code="ref.commit", hint="Give 8 to 64 of its hex digits.")
-    found = list(Commit.objects.filter(shelf=shelf, uid__startswith=uid)[:2])
+    # "g" follows all hex digits: a range is found in the index, where a beginning would be sought in every row.
+    found = list(Commit.objects.filter(shelf=shelf, uid__gte=uid, uid__lt=f"{uid}g")[:2])
     if not found:
         raise MissingError(
             f"{shelf.name} has no commit {uid[:12]}", code="commit.missing", hint="List them: everyshelf history"

@@ -14,9 +14,10 @@ from typing import Any
 
 import msgspec
 from django.db import connection
-from django.db.models import F, QuerySet, Value
+from django.db.models import F, Max, QuerySet, Value
 from django.db.models.functions import Coalesce
 
+from everyshelf.core.history.commit_sets import CommitSet
 from everyshelf.service.shelves.actions.lineage import lineage_of
 from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
 
@@ -107,16 +108,29 @@ def versions_at(shelf: Shelf, commit: Commit | None, contents: dict[str, str]) -
     if commit is None or not contents:
         return {}
     line = lineage_of(shelf).ancestors(commit.pk)
-    newest: dict[str, tuple[Any, ...]] = {}
+    found: dict[str, tuple[Any, ...]] = {}
     paths = list(contents)
     for start in range(0, len(paths), _AT_ONCE):
         some = paths[start : start + _AT_ONCE]
-        rows = ArtifactVersion.objects.filter(shelf=shelf, path__in=some)
-        # Found by their paths: one content may be that of a hundred thousand artifacts.
-        rows = rows.alias(held=Coalesce(F("content"), Value(""))).filter(held__in={contents[path] for path in some})
-        for row in rows.values_list(*_VERSION_FIELDS):  # sorting them would make SQLite walk the whole shelf
-            path = row[5]
-            if row[3] in line and row[7] == contents[path] and (path not in newest or newest[path][0] < row[0]):
-                newest[path] = row
-    commits = see_commits(row[3] for row in newest.values())
-    return {path: _version(row, commits) for path, row in newest.items()}
+        # Mostly the newest version of a path is the one: only else are all of them read, which may be thousands.
+        last = ArtifactVersion.objects.filter(shelf=shelf, path__in=some).order_by().values("path")
+        newest = last.annotate(newest=Max("id")).values_list("newest", flat=True)
+        rows = ArtifactVersion.objects.filter(pk__in=list(newest)).values_list(*_VERSION_FIELDS)
+        found.update({row[5]: row for row in rows if row[3] in line and row[7] == contents[row[5]]})
+        if left := [path for path in some if path not in found]:
+            found.update(_looked_up(shelf, line, {path: contents[path] for path in left}))
+    commits = see_commits(row[3] for row in found.values())
+    return {path: _version(row, commits) for path, row in found.items()}
+
+
+def _looked_up(shelf: Shelf, line: CommitSet, contents: dict[str, str]) -> dict[str, tuple[Any, ...]]:
+    """The rows of ``versions_at``, found among all versions of these paths."""
+    rows = ArtifactVersion.objects.filter(shelf=shelf, path__in=list(contents))
+    # Found by their paths: one content may be that of a hundred thousand artifacts.
+    rows = rows.alias(held=Coalesce(F("content"), Value(""))).filter(held__in=set(contents.values()))
+    found: dict[str, tuple[Any, ...]] = {}
+    for row in rows.values_list(*_VERSION_FIELDS):  # sorting them would make SQLite walk the whole shelf
+        path = row[5]
+        if row[3] in line and row[7] == contents[path] and (path not in found or found[path][0] < row[0]):
+            found[path] = row
+    return found
