@@ -17,9 +17,10 @@ from everyshelf.service.jobs.models import Job
 from everyshelf.service.shelves import jobs
 from everyshelf.service.shelves.actions import histories, listing
 from everyshelf.service.shelves.actions.refs import resolve
-from everyshelf.service.shelves.models import ArtifactVersion, Branch, Shelf
+from everyshelf.service.shelves.models import ArtifactVersion, Shelf
 from everyshelf.service.web.job_kinds import load
-from everyshelf.core.history.commit_sets import Descent
+from everyshelf.service.find.models import FoundVersion
+from everyshelf.service.origins.models import VersionStep
 load()
 seen = []
 original = models.Model.from_db.__func__
@@ -43,9 +44,8 @@ for key in ("few", "many"):
     job = Job.objects.filter(shelf=shelf, kind="describe").latest("pk")
     at = resolve(shelf, "main")
     ArtifactVersion.objects.filter(commit=at.commit).update(headline="", effect="")
-    for name, model in (("origins.VersionStep", "version"), ("find.FoundVersion", "version")):
-        from django.apps import apps
-        apps.get_model(name).objects.filter(version__commit=at.commit).delete()
+    for model in (VersionStep, FoundVersion):
+        model.objects.filter(version__commit=at.commit).delete()
     found[key] = {
         "describe": counted(lambda: jobs.describe(Run(job))),
         "commits": counted(lambda: histories.list_commits(shelf, at, limit=5)),

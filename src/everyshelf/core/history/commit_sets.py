@@ -1,7 +1,7 @@
 """Lines of commits as bits: what a commit comes from, kept in a few kilobytes and made from the line of its parent.
 
 Commits are known by numbers that grow from parent to child. A line of 100,000 commits takes 12 KB, and that of the next
-commit is a copy of it with one bit more. As a set of numbers it would take four megabytes, made anew for each commit.
+commit is a copy of it with one bit more. A set of numbers takes four megabytes, and has to be built for every commit.
 """
 
 from __future__ import annotations
@@ -107,7 +107,10 @@ class Descent:
         """Take in a commit. Raises ``BrokenError`` for a number that is not greater than all, or an unknown parent."""
         places = [_place(self._numbers, parent) for parent in parents]
         if number <= self.newest or -1 in places:
-            raise BrokenError(f"the record of commit {number} is damaged: it does not come after its parents")
+            raise BrokenError(
+                f"the record of commit {number} is damaged: it does not come after its parents",
+                hint="Restore the records from a backup: everyshelf backup list.",
+            )
         if len(places) > 1:
             self._others[len(self._numbers)] = tuple(places[1:])
         self._first.append(places[0] if places else -1)
