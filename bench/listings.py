@@ -80,7 +80,7 @@ fill("many", 100000, 10000, 317)
 _ADDRESSES = {
     "a folder": "artifacts?folder=area-001",
     "an artifact": "artifact?path=area-001/artifact-000001.json",
-    "history of 250 versions": "artifact/history?path=area-001/artifact-000001.json",
+    "history of 250 versions": "artifact/history?limit=250&path=area-001/artifact-000001.json",
     "references": "artifact/references?path=area-001/artifact-000001.json",
     "50 branches": "branches",
     "50 commits": "commits?limit=50",

@@ -211,10 +211,18 @@ export const text = (key: string, path: string, ref: string, version?: string, e
     retry: false,
   });
 
+/** Versions of an artifact, newest first, a page at a time. */
 export const artifactHistory = (key: string, path: string, ref: string) =>
-  queryOptions({
+  infiniteQueryOptions({
     queryKey: ["shelf", key, "history", path, ref],
-    queryFn: () => answer(api.GET("/shelves/{shelf}/artifact/history", { params: { path: { shelf: key }, query: { path, ref } } })),
+    queryFn: ({ pageParam }) =>
+      answer(
+        api.GET("/shelves/{shelf}/artifact/history", {
+          params: { path: { shelf: key }, query: { path, ref, cursor: pageParam || undefined } },
+        }),
+      ),
+    initialPageParam: "",
+    getNextPageParam: (last) => last.next,
   });
 
 /** History, a page at a time; pages that follow are of the same state. ``sought``: which commits are meant. */

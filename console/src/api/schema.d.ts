@@ -3280,6 +3280,12 @@ export interface components {
                 [key: string]: string;
             };
         };
+        /** @description A page of the versions of an artifact. */
+        ArtifactVersionPage: {
+            items: components["schemas"]["ArtifactVersionOut"][];
+            total: number;
+            next: string | null;
+        };
         /** @description One backup. ``size``: bytes that a restore writes; ``added``: bytes it added to what was there. */
         BackupMoment: {
             name: string;
@@ -3728,6 +3734,12 @@ export interface components {
          * @enum {string}
          */
         DeploymentOutStateEnum: "planned" | "staged" | "switching" | "switched" | "verified" | "recorded" | "undone";
+        /** @description A page of deployments. */
+        DeploymentPage: {
+            items: components["schemas"]["DeploymentOut"][];
+            total: number;
+            next: string | null;
+        };
         /**
          * @description * `folder` - folder
          *     * `database` - database
@@ -5458,6 +5470,12 @@ export interface components {
             may_change: boolean;
             may_judge: boolean;
             who_merges: components["schemas"]["WhoMergesEnum"];
+        };
+        /** @description A page of proposals. */
+        ProposalPage: {
+            items: components["schemas"]["ProposalListed"][];
+            total: number;
+            next: string | null;
         };
         /**
          * @description * `open` - open
@@ -8051,6 +8069,16 @@ export interface operations {
         parameters: {
             query: {
                 /**
+                 * @description `next` of the page before.
+                 * @example MTAw
+                 */
+                cursor?: string;
+                /**
+                 * @description Entries on a page.
+                 * @example 100
+                 */
+                limit?: number;
+                /**
                  * @description Path of the artifact.
                  * @example data/fares.csv
                  */
@@ -8077,35 +8105,39 @@ export interface operations {
                 };
                 content: {
                     /**
-                     * @example [
-                     *       {
-                     *         "path": "data/fares.csv",
-                     *         "name": "skerry-line",
-                     *         "artifact": "data/fares.csv",
-                     *         "version": 4,
-                     *         "kind": "dataset",
-                     *         "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd",
-                     *         "size": 1434,
-                     *         "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
-                     *         "summary": "Fares of zone 3",
-                     *         "author": "ines",
-                     *         "recorded": "2026-03-02T08:15:00Z",
-                     *         "effect": "alters",
-                     *         "headline": "2 cells in fare, 1 row added",
-                     *         "whole": false,
-                     *         "within": "sheet Fares",
-                     *         "in_place": "",
-                     *         "moved_from": "",
-                     *         "here": false,
-                     *         "removed": false,
-                     *         "description": "Timetable, fares and flows of the ferry company.",
-                     *         "labels": {
-                     *           "source": "tariff sheet"
+                     * @example {
+                     *       "items": [
+                     *         {
+                     *           "path": "data/fares.csv",
+                     *           "name": "skerry-line",
+                     *           "artifact": "data/fares.csv",
+                     *           "version": 4,
+                     *           "kind": "dataset",
+                     *           "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd",
+                     *           "size": 1434,
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "summary": "Fares of zone 3",
+                     *           "author": "ines",
+                     *           "recorded": "2026-03-02T08:15:00Z",
+                     *           "effect": "alters",
+                     *           "headline": "2 cells in fare, 1 row added",
+                     *           "whole": false,
+                     *           "within": "sheet Fares",
+                     *           "in_place": "",
+                     *           "moved_from": "",
+                     *           "here": false,
+                     *           "removed": false,
+                     *           "description": "Timetable, fares and flows of the ferry company.",
+                     *           "labels": {
+                     *             "source": "tariff sheet"
+                     *           }
                      *         }
-                     *       }
-                     *     ]
+                     *       ],
+                     *       "total": 1,
+                     *       "next": ""
+                     *     }
                      */
-                    "application/json": components["schemas"]["ArtifactVersionOut"][];
+                    "application/json": components["schemas"]["ArtifactVersionPage"];
                 };
             };
             400: components["responses"]["Problem400"];
@@ -12861,7 +12893,18 @@ export interface operations {
     };
     deployments_list: {
         parameters: {
-            query?: never;
+            query?: {
+                /**
+                 * @description `next` of the page before.
+                 * @example MTAw
+                 */
+                cursor?: string;
+                /**
+                 * @description Entries on a page.
+                 * @example 100
+                 */
+                limit?: number;
+            };
             header?: never;
             path: {
                 /** @example test */
@@ -12880,48 +12923,52 @@ export interface operations {
                 };
                 content: {
                     /**
-                     * @example [
-                     *       {
-                     *         "deployment": "",
-                     *         "number": 2,
-                     *         "tag": "spring-2",
-                     *         "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
-                     *         "state": "planned",
-                     *         "who": "maren",
-                     *         "reason": "The spring timetable starts",
-                     *         "forced": [
-                     *           {
-                     *             "id": "8fa1297902af",
-                     *             "gate": "from main",
-                     *             "met": false,
-                     *             "message": "",
-                     *             "action": "changed"
-                     *           }
-                     *         ],
-                     *         "steps": [
-                     *           {
-                     *             "action": "created",
-                     *             "what": "",
-                     *             "name": "test",
-                     *             "message": "",
-                     *             "lost": false
-                     *           }
-                     *         ],
-                     *         "side_effects": [],
-                     *         "counts": {
-                     *           "new": 0,
-                     *           "edited": 1,
-                     *           "moved": 0,
-                     *           "gone": 0
-                     *         },
-                     *         "begun": "2026-03-02T08:15:00Z",
-                     *         "ended": "2026-03-02T08:15:00Z",
-                     *         "took_seconds": 1,
-                     *         "rolled_back_to": 1
-                     *       }
-                     *     ]
+                     * @example {
+                     *       "items": [
+                     *         {
+                     *           "deployment": "",
+                     *           "number": 2,
+                     *           "tag": "spring-2",
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "state": "planned",
+                     *           "who": "maren",
+                     *           "reason": "The spring timetable starts",
+                     *           "forced": [
+                     *             {
+                     *               "id": "8fa1297902af",
+                     *               "gate": "from main",
+                     *               "met": false,
+                     *               "message": "",
+                     *               "action": "changed"
+                     *             }
+                     *           ],
+                     *           "steps": [
+                     *             {
+                     *               "action": "created",
+                     *               "what": "",
+                     *               "name": "test",
+                     *               "message": "",
+                     *               "lost": false
+                     *             }
+                     *           ],
+                     *           "side_effects": [],
+                     *           "counts": {
+                     *             "new": 0,
+                     *             "edited": 1,
+                     *             "moved": 0,
+                     *             "gone": 0
+                     *           },
+                     *           "begun": "2026-03-02T08:15:00Z",
+                     *           "ended": "2026-03-02T08:15:00Z",
+                     *           "took_seconds": 1,
+                     *           "rolled_back_to": 1
+                     *         }
+                     *       ],
+                     *       "total": 1,
+                     *       "next": ""
+                     *     }
                      */
-                    "application/json": components["schemas"]["DeploymentOut"][];
+                    "application/json": components["schemas"]["DeploymentPage"];
                 };
             };
             400: components["responses"]["Problem400"];
@@ -16716,6 +16763,16 @@ export interface operations {
         parameters: {
             query?: {
                 /**
+                 * @description `next` of the page before.
+                 * @example MTAw
+                 */
+                cursor?: string;
+                /**
+                 * @description Entries on a page.
+                 * @example 100
+                 */
+                limit?: number;
+                /**
                  * @description Open ones if left out.
                  * @example all
                  */
@@ -16737,28 +16794,32 @@ export interface operations {
                 };
                 content: {
                     /**
-                     * @example [
-                     *       {
-                     *         "number": 2,
-                     *         "title": "Quiet hours: the night officer approves",
-                     *         "state": "open",
-                     *         "source": "tobias/quiet-hours",
-                     *         "target": "main",
-                     *         "created": "2026-03-02T08:15:00Z",
-                     *         "created_by": "tobias",
-                     *         "closed": "2026-03-02T08:15:00Z",
-                     *         "closed_by": "",
-                     *         "reason": "The spring timetable starts",
-                     *         "merged": "",
-                     *         "reviewers": [
-                     *           "ines"
-                     *         ],
-                     *         "remarks": 1,
-                     *         "remarks_open": 1
-                     *       }
-                     *     ]
+                     * @example {
+                     *       "items": [
+                     *         {
+                     *           "number": 2,
+                     *           "title": "Quiet hours: the night officer approves",
+                     *           "state": "open",
+                     *           "source": "tobias/quiet-hours",
+                     *           "target": "main",
+                     *           "created": "2026-03-02T08:15:00Z",
+                     *           "created_by": "tobias",
+                     *           "closed": "2026-03-02T08:15:00Z",
+                     *           "closed_by": "",
+                     *           "reason": "The spring timetable starts",
+                     *           "merged": "",
+                     *           "reviewers": [
+                     *             "ines"
+                     *           ],
+                     *           "remarks": 1,
+                     *           "remarks_open": 1
+                     *         }
+                     *       ],
+                     *       "total": 1,
+                     *       "next": ""
+                     *     }
                      */
-                    "application/json": components["schemas"]["ProposalListed"][];
+                    "application/json": components["schemas"]["ProposalPage"];
                 };
             };
             400: components["responses"]["Problem400"];

@@ -37,25 +37,13 @@ class InPlaceKeys(msgspec.Struct):
     time: datetime
 
 
-class _Page(msgspec.Struct):
-    items: list[InPlace]
-    next: str | None
-
-
 class InPlacePart(ShelfPart):
     """Registering data where it lies, and looking after it."""
 
     def in_place(self, ref: str | None = None, folder: str = "") -> Iterator[InPlace]:
         """The artifacts in place of a state, below a folder, by path."""
-        cursor: str | None = None
-        while True:
-            page = self._transport.get(
-                f"{self._base}/in-place", _Page, ref=ref, folder=folder or None, cursor=cursor, limit=1000
-            )
-            yield from page.items
-            cursor = page.next
-            if cursor is None:
-                return
+        for row in self._pages("in-place", ref=ref, folder=folder or None):
+            yield msgspec.convert(row, InPlace)
 
     def add_in_place(self, path: str, address: str, *, endpoint: str = "", branch: str = "", summary: str = "") -> Job:
         """Start to register the file at ``address`` as the artifact ``path``, or all files below it below that path,

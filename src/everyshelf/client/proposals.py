@@ -13,7 +13,7 @@ class ProposalsPart(ShelfPart):
 
     def proposals(self, state: str = "open") -> list[dict[str, Any]]:
         """List proposals that are open, merged, closed, or all; newest first."""
-        return self._transport.get(f"{self._base}/proposals", list[dict[str, Any]], state=state)
+        return list(self._pages("proposals", state=state))
 
     def proposal(self, number: int) -> dict[str, Any]:
         """Return a proposal with its conflicts, verdicts, remarks, checks, and what is not met yet."""

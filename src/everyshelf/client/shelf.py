@@ -50,11 +50,6 @@ _IDS_PER_REQUEST = 5000
 _MANY, MOST_IN_MANY = 500, 2 * 1024 * 1024  # files of one call, and their bytes
 
 
-class _Page(msgspec.Struct):
-    items: list[dict[str, Any]]
-    next: str | None
-
-
 class ShelfClient(
     PeoplePart,
     MergingPart,
@@ -210,9 +205,10 @@ class ShelfClient(
         """One artifact at a ref or version."""
         return self._transport.get(f"{self._base}/artifact", Artifact, path=path, ref=ref, version=version)
 
-    def history(self, path: str, ref: str | None = None) -> list[ArtifactVersion]:
-        """Versions of an artifact, newest first."""
-        return self._transport.get(f"{self._base}/artifact/history", list[ArtifactVersion], path=path, ref=ref)
+    def history(self, path: str, ref: str | None = None, limit: int | None = None) -> list[ArtifactVersion]:
+        """Versions of an artifact, newest first: all of them, or ``limit``."""
+        rows = self._pages("artifact/history", limit, path=path, ref=ref)
+        return msgspec.convert(list(rows), list[ArtifactVersion])
 
     def outline(self, path: str, ref: str | None = None, version: int | None = None) -> OutlineAnswer:
         """What an artifact is made of."""
@@ -527,17 +523,6 @@ class ShelfClient(
     def wait(self, job: Job, on_progress: Progress | None = None) -> Job:
         """Wait until a job ended; raises ``ProblemError`` if it failed or was cancelled."""
         return wait_for(self._transport, job, on_progress)
-
-    def _pages(self, what: str, limit: int | None = None, **query: Any) -> Iterator[dict[str, Any]]:
-        cursor, left = None, limit
-        while True:
-            size = _PAGE if left is None else min(left, _PAGE)
-            page = self._transport.get(f"{self._base}/{what}", _Page, limit=size, cursor=cursor, **query)
-            yield from page.items
-            left = None if left is None else left - len(page.items)
-            if page.next is None or left == 0:
-                return
-            cursor = page.next
 
 
 def _pieces_of(data: bytes) -> Iterator[bytes]:

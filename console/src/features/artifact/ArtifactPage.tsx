@@ -1,5 +1,5 @@
 import { Button } from "@mui/material";
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useInfiniteQuery, useMutation, useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { Link, useNavigate } from "react-router";
 import { saveLarge } from "../../api/client";
@@ -8,7 +8,7 @@ import { address } from "../../api/query";
 import { isCaptured, isOfBytes } from "../../marks/kinds";
 import { KindIcon } from "../../marks/spines";
 import { size, tone, when } from "../../marks/words";
-import { Part, Switch } from "../../parts/Acts";
+import { Part, Switch, TextAct } from "../../parts/Acts";
 import { CopyAct } from "../../parts/Copying";
 import { later } from "../../parts/later";
 import { useDone } from "../../shell/Done";
@@ -81,7 +81,8 @@ export function ArtifactPage() {
   const [asked, setView] = useParam("view");
   const found = useQuery(artifact(key, path, at, version || undefined));
   const info = useQuery(shelf(key));
-  const versions = useQuery(artifactHistory(key, path, at));
+  const pages = useInfiniteQuery(artifactHistory(key, path, at));
+  const versions = pages.data?.pages.flatMap((page) => page.items);
   const drawable = DRAWN.includes(found.data?.kind ?? "");
   const drawn = useQuery({ ...drawing(key, path, at, version || undefined), enabled: drawable });
   useEffect(() => {
@@ -129,7 +130,7 @@ export function ArtifactPage() {
   const editable = Boolean(
     a && !a.whole && isEdited(a.kind, path) && !isReadOnly(at) && !version && info.data && info.data.role !== "reader",
   );
-  const newest = versions.data?.[0]?.version;
+  const newest = versions?.[0]?.version;
   return (
     <Page page="artifacts" title={`${name} at ${at}`} at={at} say={say} current={path}>
       {found.isPending && <Loading what={`Reading ${path}`} />}
@@ -267,10 +268,21 @@ export function ArtifactPage() {
           )}
           {view === "text" && <TextView shelf={key} path={path} at={at} version={version} />}
           {view === "edit" && editable && all.data && <EditView shelf={key} path={path} branch={at} base={all.data.commit} />}
-          {view === "history" && versions.data && <VersionTable versions={versions.data} shelf={key} path={path} at={at} />}
-          {versions.data && view !== "history" && view !== "edit" && view !== "origins" && view !== "uses" && (
+          {view === "history" && versions && <VersionTable versions={versions} shelf={key} path={path} at={at} />}
+          {view === "history" && pages.hasNextPage && (
+            <p className="foot">
+              <TextAct onClick={() => void pages.fetchNextPage()}>Show older ones</TextAct>
+            </p>
+          )}
+          {versions && view !== "history" && view !== "edit" && view !== "origins" && view !== "uses" && (
             <div className="under">
-              <Versions versions={versions.data} now={a.version} onChoose={(n) => setVersion(String(n))} onAll={() => setView("history")} />
+              <Versions
+                versions={versions}
+                total={pages.data?.pages[0]?.total ?? 0}
+                now={a.version}
+                onChoose={(n) => setVersion(String(n))}
+                onAll={() => setView("history")}
+              />
               <References shelf={key} path={path} at={at} onAll={() => setView("uses")} />
             </div>
           )}

@@ -8,11 +8,13 @@ import { Table } from "../../parts/Table";
 /** Versions as bars: height and fill tell the effect on users. */
 export function Versions({
   versions,
+  total,
   now,
   onChoose,
   onAll,
 }: {
   versions: ArtifactVersion[];
+  total: number;
   now: number | null;
   onChoose: (n: number) => void;
   onAll: () => void;
@@ -27,7 +29,7 @@ export function Versions({
         <h2 className="h3">Versions</h2>
         <span className="cap">bar height and fill show the effect of each version</span>
         <span className="r">
-          <TextAct onClick={onAll}>All {versions.length}</TextAct>
+          <TextAct onClick={onAll}>All {total}</TextAct>
         </span>
       </div>
       <div className="ver">

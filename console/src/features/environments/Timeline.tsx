@@ -2,7 +2,7 @@
 import { useQueries } from "@tanstack/react-query";
 import { scaleTime } from "d3-scale";
 import { type Deployment, deployments, type Environment } from "../../api/queries";
-import { day, when } from "../../marks/words";
+import { count, day, when } from "../../marks/words";
 import { Table } from "../../parts/Table";
 import { useShelfKey } from "../../shell/Page";
 
@@ -15,7 +15,7 @@ export function Timeline({ places }: { places: Environment[] }) {
   const all = useQueries({ queries: places.map((e) => deployments(key, e.name)) });
   const rows = places.map((e, i) => ({
     name: e.name,
-    runs: (all[i]?.data ?? []).filter((d) => d.state === "recorded").toReversed(),
+    runs: (all[i]?.data?.items ?? []).filter((d) => d.state === "recorded").toReversed(),
   }));
   const starts = rows.flatMap((r) => r.runs.map((d) => new Date(d.begun).getTime()));
   if (starts.length === 0) return null;
@@ -23,12 +23,16 @@ export function Timeline({ places }: { places: Environment[] }) {
   const first = Math.min(...starts);
   const x = scaleTime([first, Math.max(now, first + 1)], [LEFT, WIDTH - 10]);
   const ticks = x.ticks(6).filter((tick) => x(tick) < WIDTH - 90);
+  const left = all.reduce((sum, one) => sum + (one.data ? one.data.total - one.data.items.length : 0), 0);
   const shade = shadesOf(places.map((e, i) => ({ route: e.route, runs: rows[i]?.runs ?? [] })));
   return (
     <section className="sheet" style={{ marginTop: 10 }} aria-label="Deployments">
       <div className="ph">
         <h2 className="h3">Deployments</h2>
-        <span className="cap">since {when(new Date(first).toISOString())}</span>
+        <span className="cap">
+          since {when(new Date(first).toISOString())}
+          {left > 0 && `, without ${count(left, "older one")}`}
+        </span>
       </div>
       <svg className="tl" viewBox={`0 0 ${WIDTH} ${rows.length * ROW + 26}`} width="100%" aria-hidden="true">
         {ticks.map((tick) => (

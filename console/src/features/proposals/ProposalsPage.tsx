@@ -1,7 +1,7 @@
-import { useQuery } from "@tanstack/react-query";
+import { useInfiniteQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { count, when } from "../../marks/words";
-import { Part, Switch } from "../../parts/Acts";
+import { Part, Switch, TextAct } from "../../parts/Acts";
 import { Table } from "../../parts/Table";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
@@ -14,12 +14,13 @@ const STATES = ["open", "merged", "closed", "all"];
 export function ProposalsPage() {
   const key = useShelfKey();
   const [state, setState] = useParam("state", "open");
-  const found = useQuery(proposals(key, state));
+  const found = useInfiniteQuery(proposals(key, state));
+  const rows = found.data?.pages.flatMap((page) => page.items);
   const what = state === "all" ? "proposal" : `${state} proposal`;
   return (
     <Page page="proposals" title="Proposals" at="main" say={<i className="j">proposals</i>}>
       <div className="line1">
-        <h1>{found.data ? `${count(found.data.length, what)}.` : "Proposals"}</h1>
+        <h1>{found.data ? `${count(found.data.pages[0]?.total ?? 0, what)}.` : "Proposals"}</h1>
         <Switch label="State">
           {STATES.map((s) => (
             <Part key={s} pressed={s === state} onClick={() => setState(s)}>
@@ -33,13 +34,13 @@ export function ProposalsPage() {
       </div>
       {found.isPending && <Loading what="Reading the proposals" />}
       {found.isError && <ProblemBox error={found.error} />}
-      {found.data?.length === 0 && (
+      {rows?.length === 0 && (
         <Empty>
           A proposal asks that a branch be merged: others see what it brings, remark on it, and say whether they agree, before anything
           happens.
         </Empty>
       )}
-      {found.data && found.data.length > 0 && (
+      {rows && rows.length > 0 && (
         <section className="sheet scroll" aria-label="Proposals">
           <Table>
             <thead>
@@ -55,7 +56,7 @@ export function ProposalsPage() {
               </tr>
             </thead>
             <tbody>
-              {found.data.map((p) => (
+              {rows.map((p) => (
                 <tr key={p.number}>
                   <td className="num">{p.number}</td>
                   <td className="wrap">
@@ -79,6 +80,11 @@ export function ProposalsPage() {
             </tbody>
           </Table>
         </section>
+      )}
+      {found.hasNextPage && (
+        <p className="foot">
+          <TextAct onClick={() => void found.fetchNextPage()}>Show older ones</TextAct>
+        </p>
       )}
     </Page>
   );

@@ -1,5 +1,5 @@
 /** What the pages of proposals ask for. */
-import { queryOptions } from "@tanstack/react-query";
+import { infiniteQueryOptions, queryOptions } from "@tanstack/react-query";
 import { answer, api, type Schemas } from "../../api/client";
 import { oneOf } from "../../api/given";
 
@@ -11,14 +11,19 @@ export type Waiting = Schemas["WaitingOut"];
 const ASK_AGAIN_MS = 20_000;
 
 export const proposals = (key: string, state: string) =>
-  queryOptions({
+  infiniteQueryOptions({
     queryKey: ["shelf", key, "proposals", state],
-    queryFn: () =>
+    queryFn: ({ pageParam }) =>
       answer(
         api.GET("/shelves/{shelf}/proposals", {
-          params: { path: { shelf: key }, query: { state: oneOf(["open", "merged", "closed", "all"], state) } },
+          params: {
+            path: { shelf: key },
+            query: { state: oneOf(["open", "merged", "closed", "all"], state), cursor: pageParam || undefined },
+          },
         }),
       ),
+    initialPageParam: "",
+    getNextPageParam: (last) => last.next,
   });
 
 export const proposal = (key: string, number: number) =>

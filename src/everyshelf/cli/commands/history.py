@@ -123,7 +123,7 @@ def _save(shelf: ShelfClient, report: Path, ref: str | None, wanted: dict[str, s
 
 def _show_versions(shelf: ShelfClient, path: str, ref: str | None, limit: int | None, as_json: bool) -> None:
     """Show the versions of an artifact, newest first."""
-    versions = shelf.history(path, ref)[:limit]
+    versions = shelf.history(path, ref, limit)
     if as_json:
         terminal.print_json(versions)
         return

@@ -16,12 +16,12 @@ from everyshelf.service.environments.actions import beside, bindings, environmen
 from everyshelf.service.environments.actions.deployment_report import report_on_deployment
 from everyshelf.service.environments.models import Deployment, Environment
 from everyshelf.service.http.reports import FORM, as_report, form_wanted
-from everyshelf.service.http.views import valid
+from everyshelf.service.http.views import number, valid
 from everyshelf.service.jobs.actions import job_json
 from everyshelf.service.jobs.api import JobOut
 from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.actions.refs import resolve
-from everyshelf.service.shelves.api.base import ShelfView
+from everyshelf.service.shelves.api.base import CURSOR, LIMIT, ShelfView
 
 _BRANCH = OpenApiParameter("branch", str, description="The branch beside it; the one that feeds it if left out.")
 _TAG = OpenApiParameter("tag", str, required=True, description="The tag that is to go there.")
@@ -147,10 +147,12 @@ def _review(found: Any) -> dict[str, Any]:
 class DeploymentsView(EnvironmentBase):
     """The history of an environment."""
 
-    @extend_schema(operation_id="deployments_list", responses=shapes.DeploymentOut(many=True))
+    @extend_schema(operation_id="deployments_list", parameters=[LIMIT, CURSOR], responses=shapes.DeploymentPage)
     def get(self, request: Any, shelf: str, name: str) -> Response:
         """List the deployments to an environment, newest first."""
-        return Response(environments.list_deployments(self.environment(request, shelf, name)[1]))
+        _, found = self.environment(request, shelf, name)
+        limit, cursor = number(request, "limit", 100), request.query_params.get("cursor", "")
+        return Response(environments.list_deployments(found, limit=limit, cursor=cursor))
 
 
 class RehearseView(EnvironmentBase):

@@ -149,6 +149,14 @@ class DeploymentOut(serializers.Serializer[Any]):
     rolled_back_to = serializers.IntegerField(allow_null=True)
 
 
+class DeploymentPage(serializers.Serializer[Any]):
+    """A page of deployments."""
+
+    items = DeploymentOut(many=True)
+    total = serializers.IntegerField()
+    next = serializers.CharField(allow_null=True)
+
+
 class KnownDrift(serializers.Serializer[Any]):
     """An artifact that is not as it was put there."""
 

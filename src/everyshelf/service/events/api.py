@@ -11,6 +11,7 @@ from rest_framework import serializers
 from rest_framework.response import Response
 
 from everyshelf.core.answers.events import DeliveryAnswer, DeliveryPage, WebhookAnswer
+from everyshelf.service.base.paging import newest_first
 from everyshelf.service.events.actions.delivering import send_again, try_webhook
 from everyshelf.service.events.actions.webhooks import (
     RIGHT,
@@ -23,7 +24,6 @@ from everyshelf.service.events.actions.webhooks import (
 from everyshelf.service.events.models import Delivery, Webhook
 from everyshelf.service.http.answers import answered, listed
 from everyshelf.service.http.views import number, valid
-from everyshelf.service.shelves.actions.listing import decode_cursor, encode_cursor
 from everyshelf.service.shelves.api.base import CURSOR, LIMIT, ShelfView
 
 _MOST = 200
@@ -121,15 +121,12 @@ class DeliveriesView(ShelfView):
     def get(self, request: Any, shelf: str, webhook: str) -> Response:
         """List the deliveries of a webhook, newest first."""
         _, found = self.shelf(request, shelf, RIGHT)
-        rows = Delivery.objects.filter(webhook=get_webhook(found, webhook)).order_by("-pk")
+        rows = Delivery.objects.filter(webhook=get_webhook(found, webhook))
         if state := request.query_params.get("state", ""):
             rows = rows.filter(state=state)
-        if cursor := request.query_params.get("cursor", ""):
-            rows = rows.filter(pk__lt=decode_cursor(cursor))
-        size = max(1, min(number(request, "limit", 50), _MOST))
-        page = list(rows[: size + 1])
-        following = encode_cursor(page[size - 1].pk) if len(page) > size else None
-        return Response(DeliveryPage(items=[_delivery(one) for one in page[:size]], next=following))
+        limit, cursor = min(number(request, "limit", 50), _MOST), request.query_params.get("cursor", "")
+        page = newest_first(rows, limit=limit, cursor=cursor)
+        return Response(DeliveryPage(items=[_delivery(one) for one in page.records], next=page.next))
 
 
 class DeliverySendView(ShelfView):

@@ -9,12 +9,12 @@ from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.response import Response
 
 from everyshelf.core.errors import InvalidError
-from everyshelf.service.http.views import valid
+from everyshelf.service.http.views import number, valid
 from everyshelf.service.proposals import shapes
 from everyshelf.service.proposals.actions import looking, merging, proposals, talking
 from everyshelf.service.proposals.models import Proposal
 from everyshelf.service.rights import Caller
-from everyshelf.service.shelves.api.base import ShelfView
+from everyshelf.service.shelves.api.base import CURSOR, LIMIT, ShelfView
 from everyshelf.service.shelves.models import Shelf
 
 _STATES = ("open", "merged", "closed", "all")
@@ -25,8 +25,8 @@ class ProposalsView(ShelfView):
 
     @extend_schema(
         operation_id="proposals_list",
-        parameters=[OpenApiParameter("state", str, enum=_STATES, description="Open ones if left out.")],
-        responses=shapes.ProposalListed(many=True),
+        parameters=[OpenApiParameter("state", str, enum=_STATES, description="Open ones if left out."), LIMIT, CURSOR],
+        responses=shapes.ProposalPage,
     )
     def get(self, request: Any, shelf: str) -> Response:
         """List proposals, newest first."""
@@ -36,7 +36,8 @@ class ProposalsView(ShelfView):
             raise InvalidError(
                 f"{state[:40]!r} is not a state of a proposal", code="input.invalid", hint=f"Say {', '.join(_STATES)}."
             )
-        return Response(looking.list_proposals(found, state))
+        limit, cursor = number(request, "limit", 100), request.query_params.get("cursor", "")
+        return Response(looking.list_proposals(found, state, limit=limit, cursor=cursor))
 
     @extend_schema(operation_id="proposals_open", request=shapes.NewProposal, responses={201: shapes.ProposalOut})
     def post(self, request: Any, shelf: str) -> Response:

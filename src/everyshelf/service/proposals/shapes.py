@@ -34,6 +34,14 @@ class ProposalListed(ProposalBase):
     remarks_open = serializers.IntegerField()
 
 
+class ProposalPage(serializers.Serializer[Any]):
+    """A page of proposals."""
+
+    items = ProposalListed(many=True)
+    total = serializers.IntegerField()
+    next = serializers.CharField(allow_null=True)
+
+
 class VerdictOut(serializers.Serializer[Any]):
     """A person's verdict; ``lapsed`` says why it is no longer in force, or is empty."""
 

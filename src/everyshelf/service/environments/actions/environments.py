@@ -18,6 +18,7 @@ from everyshelf.core.kinds.registry import kind_ids
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.context import get_trees
 from everyshelf.service.base.keys import seal
+from everyshelf.service.base.paging import as_page, newest_first
 from everyshelf.service.environments.actions.bindings import bindings_json
 from everyshelf.service.environments.actions.claims import check_claim
 from everyshelf.service.environments.actions.gates import checked_gates, earlier_environment
@@ -33,6 +34,7 @@ from everyshelf.service.shelves.models import Shelf, Tag
 _NAME = re.compile(r"[a-z0-9]+([._-][a-z0-9]+)*\Z")
 _MOST_TRIAL_DAYS = 60
 _MOST_LOOKED_AT = 50  # tags
+_MOST_LISTED = 500  # deployments
 
 
 def make_environment(
@@ -247,10 +249,11 @@ def deployment_json(deployment: Deployment) -> dict[str, Any]:
     }
 
 
-def list_deployments(environment: Environment) -> list[dict[str, Any]]:
-    """All of them, newest first."""
-    rows = environment.deployments.select_related("tag", "commit", "rolled_back_to").order_by("-number")
-    return [deployment_json(d) for d in rows]
+def list_deployments(environment: Environment, *, limit: int = 100, cursor: str = "") -> dict[str, Any]:
+    """A page of them, newest first."""
+    rows = environment.deployments.select_related("tag", "commit", "rolled_back_to")
+    page = newest_first(rows, limit=min(limit, _MOST_LISTED), cursor=cursor, by="number")
+    return as_page(page, [deployment_json(d) for d in page.records])
 
 
 def environment_json(environment: Environment) -> dict[str, Any]:

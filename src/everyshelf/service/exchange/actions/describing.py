@@ -6,8 +6,8 @@ from everyshelf.core.answers.exchange import GitCommit, GitPage
 from everyshelf.core.history.commits import decode_commit
 from everyshelf.gitside.residue import NOTHING, GitResidue, decode_residue, in_words
 from everyshelf.service.base.context import get_store
+from everyshelf.service.base.paging import decode_cursor, encode_cursor
 from everyshelf.service.exchange.models import GitPair
-from everyshelf.service.shelves.actions.listing import decode_cursor, encode_cursor
 from everyshelf.service.shelves.models import Commit, Shelf
 
 _MOST = 200

@@ -13,12 +13,12 @@ from everyshelf.core.answers.find import FindAnswer, FoundArtifact, FoundPlace, 
 from everyshelf.core.errors import InvalidError, MissingError
 from everyshelf.core.finding.words import Wanted, folded, wanted
 from everyshelf.core.history.names import file_name
+from everyshelf.service.base.paging import decode_cursor, encode_cursor
 from everyshelf.service.find.actions.heads import stale_branches
 from everyshelf.service.find.actions.reading import places_in, unread
 from everyshelf.service.find.models import FoundVersion, HeadVersion, SeenHead
 from everyshelf.service.jobs.actions import start_job
 from everyshelf.service.rights import Caller
-from everyshelf.service.shelves.actions.listing import decode_cursor, encode_cursor
 from everyshelf.service.shelves.actions.refs import parse_moment
 from everyshelf.service.shelves.actions.shelves import visible_shelves
 from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf

@@ -16,6 +16,7 @@ from everyshelf.core.history.paths import check_path
 from everyshelf.core.history.trees import Entry
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.context import get_trees
+from everyshelf.service.base.paging import decode_cursor, encode_cursor
 from everyshelf.service.in_place.actions.fingerprinting import ANSWERS, read_all
 from everyshelf.service.in_place.actions.places import reader_of, told
 from everyshelf.service.in_place.actions.registering import KIND as ADDING
@@ -23,7 +24,6 @@ from everyshelf.service.in_place.actions.registering import RIGHT, stamp_of
 from everyshelf.service.jobs.actions import job_json, start_job
 from everyshelf.service.jobs.models import Job
 from everyshelf.service.rights import Caller, require
-from everyshelf.service.shelves.actions.listing import decode_cursor, encode_cursor
 from everyshelf.service.shelves.actions.refs import Resolved, resolve
 from everyshelf.service.shelves.models import OutsideContent, Shelf
 from everyshelf.storage.outside.places import differs, gone, same_bytes

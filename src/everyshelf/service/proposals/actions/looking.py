@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from everyshelf.core.compare.sentences import count_noun
+from everyshelf.service.base.paging import as_page, newest_first
 from everyshelf.service.checks.actions import check_json, checks_of
 from everyshelf.service.proposals.actions.proposals import Ends, ends_of, plan_of, up_to_date
 from everyshelf.service.proposals.actions.talking import list_remarks, open_conditions, verdicts_of
@@ -16,20 +17,23 @@ from everyshelf.service.shelves.actions.merge_plan import Plan
 from everyshelf.service.shelves.models import Merge, Shelf
 
 _MOST_LISTED = 500
+_TOGETHER = ("shelf", "created_by", "closed_by", "head", "base", "merged")
 
 
-def list_proposals(shelf: Shelf, state: str) -> list[dict[str, Any]]:
-    """Proposals in a state, or all; newest first."""
-    rows = shelf.proposals.select_related("shelf", "created_by", "closed_by", "head", "base", "merged")
-    if state != "all":
-        rows = rows.filter(state__in=["open", state])
-    found = [up_to_date(p) for p in rows.order_by("-number")[:_MOST_LISTED]]
-    return [proposal_json(p) for p in found if state in ("all", p.state)]
+def list_proposals(shelf: Shelf, state: str, *, limit: int = 100, cursor: str = "") -> dict[str, Any]:
+    """A page of the proposals in a state, or of all; newest first."""
+    rows = shelf.proposals.select_related(*_TOGETHER).prefetch_related("reviewers__person", "remarks")
+    for one in shelf.proposals.select_related(*_TOGETHER).filter(state="open"):
+        up_to_date(one)
+    page = newest_first(
+        rows if state == "all" else rows.filter(state=state), limit=min(limit, _MOST_LISTED), cursor=cursor, by="number"
+    )
+    return as_page(page, [proposal_json(one) for one in page.records])
 
 
 def proposal_json(proposal: Proposal) -> dict[str, Any]:
     """A proposal without what is worked out about it."""
-    remarks = proposal.remarks.filter(answer_to=None)
+    remarks = [one for one in proposal.remarks.all() if one.answer_to_id is None]
     return {
         "number": proposal.number,
         "title": proposal.title,
@@ -42,9 +46,9 @@ def proposal_json(proposal: Proposal) -> dict[str, Any]:
         "closed_by": proposal.closed_by.username if proposal.closed_by else None,
         "reason": proposal.reason,
         "merged": proposal.merged.uid if proposal.merged else None,
-        "reviewers": [r.person.username for r in proposal.reviewers.select_related("person").order_by("id")],
-        "remarks": remarks.count(),
-        "remarks_open": remarks.filter(settled=None).count(),
+        "reviewers": [r.person.username for r in sorted(proposal.reviewers.all(), key=lambda r: r.pk)],
+        "remarks": len(remarks),
+        "remarks_open": sum(one.settled is None for one in remarks),
     }
 
 

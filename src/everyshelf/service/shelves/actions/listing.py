@@ -2,20 +2,17 @@
 
 from __future__ import annotations
 
-import base64
 import itertools
 from collections.abc import Iterable
 from typing import Any
 
-import orjson
-from django.db.models import Max
-
-from everyshelf.core.errors import InvalidError, MissingError
+from everyshelf.core.errors import MissingError
 from everyshelf.core.history.commit_sets import CommitSet
 from everyshelf.core.history.names import did_you_mean, file_name, nearest_paths
 from everyshelf.core.history.paths import check_path
 from everyshelf.core.history.trees import Entry
 from everyshelf.service.base.context import get_trees
+from everyshelf.service.base.paging import as_page, decode_cursor, encode_cursor, newest_first
 from everyshelf.service.shelves.actions.lineage import Lineage, lineage_of
 from everyshelf.service.shelves.actions.outside import told_outside
 from everyshelf.service.shelves.actions.pages import pages
@@ -63,24 +60,6 @@ def _node_of(root: str, folder: str, *, files: bool) -> tuple[str, str]:
     if entry is None or entry.type == "artifact" or (within and not files):
         return trees.empty, ""
     return entry.id, f"{path}/"
-
-
-def encode_cursor(place: int) -> str:
-    """An opaque cursor."""
-    return base64.urlsafe_b64encode(str(place).encode()).decode()
-
-
-def decode_cursor(cursor: str) -> int:
-    """The place a cursor stands for; raises ``InvalidError`` for anything else."""
-    if not cursor:
-        return 0
-    try:
-        place = int(base64.urlsafe_b64decode(cursor.encode()).decode())
-    except (ValueError, UnicodeError) as error:
-        raise InvalidError("the cursor is not one given out here", code="input.cursor", hint="Start again.") from error
-    if place < 0:
-        raise InvalidError("the cursor is not one given out here", code="input.cursor", hint="Start again.")
-    return place
 
 
 def describe(
@@ -192,19 +171,19 @@ def find_version(shelf: Shelf, at: Resolved, path: str, number: int) -> Artifact
     return found
 
 
-def artifact_history(shelf: Shelf, at: Resolved, path: str) -> orjson.Fragment:
-    """Every version of the artifact at ``path``, newest first; ``here`` tells those in the line of the ref."""
+def artifact_history(shelf: Shelf, at: Resolved, path: str, *, limit: int = 100, cursor: str = "") -> dict[str, Any]:
+    """A page of the versions of the artifact at ``path``, newest first; ``here`` tells those in the line of the ref."""
     entry, current = get_artifact(shelf, at, path)
-    if current is None:
-        return orjson.Fragment(b"[]")
-    newest = ArtifactVersion.objects.filter(artifact_id=current.artifact_id).aggregate(newest=Max("pk"))["newest"]
-    key = ("history", current.artifact_id, newest, at.commit.uid if at.commit else None, entry.type)
-    return pages.get(key, lambda: _history(shelf, at, entry, current))
+    rows = ArtifactVersion.objects.filter(artifact_id=current.artifact_id if current is not None else 0).only("pk")
+    page = newest_first(rows, limit=min(limit, MAX_PAGE), cursor=cursor)
+    shown = [one.pk for one in page.records]
+    key = ("history", tuple(shown), at.commit.uid if at.commit else None, entry.type)
+    return as_page(page, pages.get(key, lambda: _history(shelf, at, entry, shown)))
 
 
-def _history(shelf: Shelf, at: Resolved, entry: Entry, current: SeenVersion) -> list[dict[str, Any]]:
+def _history(shelf: Shelf, at: Resolved, entry: Entry, keys: list[int]) -> list[dict[str, Any]]:
     line = lineage_of(shelf).ancestors(at.commit.pk) if at.commit else CommitSet()
-    rows = see_versions(ArtifactVersion.objects.filter(artifact_id=current.artifact_id).order_by("-pk"))
+    rows = see_versions(ArtifactVersion.objects.filter(pk__in=keys).order_by("-pk"))
     told = [
         {
             **artifact_json(r.path, r.content, r.size, r, whole=entry.type == "whole"),

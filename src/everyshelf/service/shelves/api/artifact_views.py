@@ -149,12 +149,19 @@ class ArtifactHistoryView(_ArtifactView):
     """Versions of an artifact."""
 
     @extend_schema(
-        operation_id="artifact_history", responses=shapes.ArtifactVersionOut(many=True), parameters=[PATH, REF]
+        operation_id="artifact_history", responses=shapes.ArtifactVersionPage, parameters=[PATH, REF, LIMIT, CURSOR]
     )
     def get(self, request: Any, shelf: str) -> Response:
         """List the versions of an artifact, newest first, over all branches."""
         _, found = self.shelf(request, shelf)
-        return Response(listing.artifact_history(found, self.at(request, found), path_of(request)))
+        page = listing.artifact_history(
+            found,
+            self.at(request, found),
+            path_of(request),
+            limit=number(request, "limit", 100),
+            cursor=request.query_params.get("cursor", ""),
+        )
+        return Response(page)
 
 
 class ArtifactOutlineView(_ArtifactView):

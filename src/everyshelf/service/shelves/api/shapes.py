@@ -131,6 +131,14 @@ class ArtifactVersionOut(ArtifactOut):
     labels = serializers.DictField(child=serializers.CharField())
 
 
+class ArtifactVersionPage(serializers.Serializer[Any]):
+    """A page of the versions of an artifact."""
+
+    items = ArtifactVersionOut(many=True)
+    total = serializers.IntegerField()
+    next = serializers.CharField(allow_null=True)
+
+
 class ArtifactPage(serializers.Serializer[Any]):
     """A page of artifacts at a ref."""
 

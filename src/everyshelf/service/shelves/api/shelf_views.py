@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from typing import Any
 
+from django.db.models import QuerySet
 from drf_spectacular.utils import extend_schema
 from rest_framework.response import Response
 
@@ -99,9 +101,21 @@ class BranchView(ShelfView):
         return Response(status=204)
 
 
+def tags_json(tags: QuerySet[Tag]) -> list[dict[str, Any]]:
+    """The public form of tags, in their order, with the environments that each of them reached."""
+    reached: dict[int, set[str]] = defaultdict(set)
+    recorded = tags.filter(deployments__state="recorded").order_by()
+    for tag, environment in recorded.values_list("pk", "deployments__environment__name").distinct():
+        reached[tag].add(environment)
+    return [_tag_json(tag, sorted(reached[tag.pk])) for tag in tags.select_related("commit")]
+
+
 def tag_json(tag: Tag) -> dict[str, Any]:
     """A tag's public form."""
-    reached = tag.deployments.filter(state="recorded").values_list("environment__name", flat=True)
+    return tags_json(Tag.objects.filter(pk=tag.pk))[0]
+
+
+def _tag_json(tag: Tag, environments: list[str]) -> dict[str, Any]:
     return {
         "name": tag.name,
         "commit": tag.commit.uid,
@@ -109,7 +123,7 @@ def tag_json(tag: Tag) -> dict[str, Any]:
         "selection": tag.selection,
         "created": tag.created,
         "created_by": tag.created_by,
-        "environments": sorted(set(reached)),
+        "environments": environments,
     }
 
 
@@ -120,7 +134,7 @@ class TagsView(ShelfView):
     def get(self, request: Any, shelf: str) -> Response:
         """List tags, newest first."""
         _, found = self.shelf(request, shelf)
-        return Response([tag_json(t) for t in found.tags.select_related("commit").order_by("-created", "-pk")])
+        return Response(tags_json(found.tags.order_by("-created", "-pk")))
 
     @extend_schema(operation_id="tags_make", request=shapes.NewTag, responses={201: shapes.TagOut})
     def post(self, request: Any, shelf: str) -> Response:

@@ -17,11 +17,11 @@ from everyshelf.core.answers.tasks import (
 )
 from everyshelf.core.errors import MissingError
 from everyshelf.core.history.names import did_you_mean, nearest
+from everyshelf.service.base.paging import decode_cursor, encode_cursor
 from everyshelf.service.environments.actions.environments import list_environments
 from everyshelf.service.environments.actions.manifests import last_deployment
 from everyshelf.service.proposals.models import Proposal
 from everyshelf.service.shelves.actions.lineage import lineage_of
-from everyshelf.service.shelves.actions.listing import decode_cursor, encode_cursor
 from everyshelf.service.shelves.models import ArtifactVersion, Branch, Shelf
 from everyshelf.service.tasks.actions.finding import TaskPattern
 from everyshelf.service.tasks.actions.mentions import read_new_commits
