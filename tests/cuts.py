@@ -20,6 +20,8 @@ class Cut:
 
 _SOAK = ("tests.service.test_soak.HeadsReadTests",)
 _GROWTH = ("tests.service.test_soak.GrowthTests",)
+_KNOWN = ("tests.service.test_known_versions",)
+_PAGING = ("tests.service.test_paging",)
 _LINES = ("tests.core.test_commit_sets",)
 _NETS = ("tests.core.test_nets",)
 _DAMAGE = ("tests.core.test_damage", "tests.core.test_content")
@@ -553,6 +555,19 @@ CUTS = [
         "for row in list(self._rows):",
         _GROWTH,
     ),
+    Cut(
+        "service/shelves/actions/known_versions.py",
+        "self._rows.pop((shelf, path, content), None)",
+        "pass",
+        _KNOWN,
+    ),
+    Cut(
+        "service/shelves/actions/known_versions.py",
+        "has_new_path=tails != there",
+        "has_new_path=False",
+        _KNOWN,
+    ),
+    Cut("service/base/paging.py", "older = rows.filter", "older = rows or rows.filter", _PAGING),
     Cut("core/history/commit_sets.py", "return _joined(_packed(flags), known)", "return _packed(flags)", _LINES),
     Cut("core/history/commit_sets.py", "                    heappush(heap, -place)\n", "", _LINES),
 ]

@@ -2,11 +2,6 @@
 
 from __future__ import annotations
 
-import base64
-from typing import Any
-
-import httpx
-
 from everyshelf.client import ChangeRequest, CommitMessage, ProblemError
 from tests.support.factories import ServiceCase
 
@@ -92,46 +87,6 @@ class HistoryTests(ServiceCase):
         self.put({"a.txt": b"3"})
         self.assertEqual([(v.version, v.here) for v in self.shelf.history("a.txt")], [(3, True), (2, False), (1, True)])
         self.assertEqual(self.shelf.artifact("a.txt", "try").version, 2)
-
-
-class PagesOfVersionsTests(ServiceCase):
-    """The versions of an artifact, a page at a time."""
-
-    def setUp(self) -> None:
-        super().setUp()
-        for number in range(7):
-            self.put({"a.txt": b"%d" % number})
-
-    def asked(self, **query: Any) -> httpx.Response:
-        address = f"{self.service.address}/api/v1/shelves/{self.shelf.key}/artifact/history"
-        headers = {"Authorization": f"Bearer {self.service.token()}"}
-        return httpx.get(address, params={"path": "a.txt", **query}, headers=headers)
-
-    def page(self, **query: Any) -> Any:
-        answer = self.asked(**query)
-        self.assertEqual(answer.status_code, 200, answer.text)
-        return answer.json()
-
-    def test_pages_follow_each_other_also_when_a_version_is_made_meanwhile(self) -> None:
-        first = self.page(limit=3)
-        self.assertEqual(([v["version"] for v in first["items"]], first["total"]), ([7, 6, 5], 7))
-        self.put({"a.txt": b"made meanwhile"})
-        second = self.page(limit=3, cursor=first["next"])
-        self.assertEqual(([v["version"] for v in second["items"]], second["total"]), ([4, 3, 2], 8))
-        last = self.page(limit=3, cursor=second["next"])
-        self.assertEqual(([v["version"] for v in last["items"]], last["next"]), ([1], None))
-
-    def test_last_page_that_is_full_has_none_after_it(self) -> None:
-        self.assertIsNone(self.page(limit=7)["next"])
-
-    def test_client_reads_as_many_pages_as_it_needs(self) -> None:
-        self.assertEqual([v.version for v in self.shelf.history("a.txt")], [7, 6, 5, 4, 3, 2, 1])
-        self.assertEqual([v.version for v in self.shelf.history("a.txt", limit=2)], [7, 6])
-
-    def test_cursor_that_was_not_given_out_is_refused(self) -> None:
-        for cursor in ("nonsense", base64.urlsafe_b64encode(b"%d" % 2**70).decode()):
-            answer = self.asked(cursor=cursor)
-            self.assertEqual((answer.status_code, answer.json()["code"]), (400, "input.cursor"))
 
 
 class ReadingTests(ServiceCase):

@@ -18,6 +18,7 @@ from django.db.models import F, Max, QuerySet, Value
 from django.db.models.functions import Coalesce
 
 from everyshelf.core.history.commit_sets import CommitSet
+from everyshelf.service.shelves.actions.known_versions import known_versions
 from everyshelf.service.shelves.actions.lineage import lineage_of
 from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
 
@@ -108,29 +109,49 @@ def versions_at(shelf: Shelf, commit: Commit | None, contents: dict[str, str]) -
     if commit is None or not contents:
         return {}
     line = lineage_of(shelf).ancestors(commit.pk)
-    found: dict[str, tuple[Any, ...]] = {}
-    paths = list(contents)
+    until = known_versions.bring_up_to_date(shelf.pk)
+    kept = known_versions.rows(shelf.pk, until, contents)
+    found = {path: row for path, row in kept.items() if row[3] in line}
+    paths = [path for path in contents if path not in found]
     for start in range(0, len(paths), _AT_ONCE):
-        some = paths[start : start + _AT_ONCE]
-        # Mostly the newest version of a path is the one: only else are all of them read, which may be thousands.
-        last = ArtifactVersion.objects.filter(shelf=shelf, path__in=some).order_by().values("path")
-        newest = last.annotate(newest=Max("id")).values_list("newest", flat=True)
-        rows = ArtifactVersion.objects.filter(pk__in=list(newest)).values_list(*_VERSION_FIELDS)
-        found.update({row[5]: row for row in rows if row[3] in line and row[7] == contents[row[5]]})
-        if left := [path for path in some if path not in found]:
-            found.update(_looked_up(shelf, line, {path: contents[path] for path in left}))
+        some = {path: contents[path] for path in paths[start : start + _AT_ONCE]}
+        found.update(_read(shelf, line, {path: held for path, held in some.items() if path not in kept}, until))
+        if left := {path: held for path, held in some.items() if path not in found}:
+            found.update(_looked_up(shelf, line, left, until))
     commits = see_commits(row[3] for row in found.values())
     return {path: _version(row, commits) for path, row in found.items()}
 
 
-def _looked_up(shelf: Shelf, line: CommitSet, contents: dict[str, str]) -> dict[str, tuple[Any, ...]]:
+def _read(shelf: Shelf, line: CommitSet, contents: dict[str, str], until: int) -> dict[str, tuple[Any, ...]]:
+    """The rows of ``versions_at`` that are the newest of their paths: mostly those are the ones, and only else all
+    versions of a path are read, which may be thousands."""
+    last = ArtifactVersion.objects.filter(shelf=shelf, path__in=list(contents)).order_by().values("path")
+    newest = last.annotate(newest=Max("id")).values_list("newest", flat=True)
+    rows = list(ArtifactVersion.objects.filter(pk__in=list(newest)).values_list(*_VERSION_FIELDS))
+    meant = {row[5]: row for row in rows if row[7] == contents[row[5]]}
+    _keep(shelf, until, meant)
+    return {path: row for path, row in meant.items() if row[3] in line}
+
+
+def _keep(shelf: Shelf, until: int, rows: dict[str, tuple[Any, ...]]) -> None:
+    """Keep rows that say already what their commits did; what the others will say comes later."""
+    known_versions.keep_rows(shelf.pk, until, [(path, row[7], row) for path, row in rows.items() if row[11]])
+
+
+def _looked_up(shelf: Shelf, line: CommitSet, contents: dict[str, str], until: int) -> dict[str, tuple[Any, ...]]:
     """The rows of ``versions_at``, found among all versions of these paths."""
     rows = ArtifactVersion.objects.filter(shelf=shelf, path__in=list(contents))
     # Found by their paths: one content may be that of a hundred thousand artifacts.
     rows = rows.alias(held=Coalesce(F("content"), Value(""))).filter(held__in=set(contents.values()))
     found: dict[str, tuple[Any, ...]] = {}
+    newest: dict[str, tuple[Any, ...]] = {}  # in any line
     for row in rows.values_list(*_VERSION_FIELDS):  # sorting them would make SQLite walk the whole shelf
         path = row[5]
-        if row[3] in line and row[7] == contents[path] and (path not in found or found[path][0] < row[0]):
+        if row[7] != contents[path]:
+            continue
+        if path not in newest or newest[path][0] < row[0]:
+            newest[path] = row
+        if row[3] in line and (path not in found or found[path][0] < row[0]):
             found[path] = row
+    _keep(shelf, until, newest)
     return found

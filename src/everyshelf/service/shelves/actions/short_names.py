@@ -8,13 +8,14 @@ large shelf asks for the neighbours of what is on it, and for nothing else.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
 from django.db.models import Max, OuterRef, Subquery
 
 from everyshelf.core.history.names import file_name, path_of_tail, tail_of
 from everyshelf.core.history.trees import Trees
 from everyshelf.service.base.context import get_trees
+from everyshelf.service.shelves.actions.known_versions import known_versions
 from everyshelf.service.shelves.actions.seen import SeenVersion
 from everyshelf.service.shelves.models import ArtifactVersion, Shelf
 
@@ -45,7 +46,7 @@ def short_names(shelf: Shelf, root: str, paths: Iterable[str], versions: dict[st
 
 def _shared_with_neighbours(shelf: Shelf, root: str, asked: dict[int, str], *, backwards: bool) -> dict[str, int]:
     """How many of its last parts each path shares with the next one there; asked by record number of a version."""
-    trees = get_trees()
+    trees, known = get_trees(), set(asked.values())  # what is asked for is there: mostly its neighbours are too
     result: dict[str, int] = {}
     waiting = {key: [path] for key, path in asked.items()}
     for _ in range(_MOST_ROUNDS):
@@ -56,7 +57,7 @@ def _shared_with_neighbours(shelf: Shelf, root: str, asked: dict[int, str], *, b
             for path in waiting[key]:
                 parts = shared_parts(path, other)
                 if parts and there is None:
-                    there = _is_there(trees, root, other)
+                    there = other in known or _is_there(trees, root, other)
                 if parts and not there:
                     passed[tail].append(path)
                 else:
@@ -71,18 +72,28 @@ def _shared_with_neighbours(shelf: Shelf, root: str, asked: dict[int, str], *, b
     return result
 
 
-def _neighbours(shelf: Shelf, keys: list[int], *, backwards: bool) -> Iterable[tuple[int, str]]:
+def _neighbours(shelf: Shelf, keys: list[int], *, backwards: bool) -> Iterator[tuple[int, str]]:
     """For each version, by number, the tail beside its own in their order; none at the end."""
+    until = known_versions.bring_up_to_date(shelf.pk)
+    tails = known_versions.beside(shelf.pk, until, keys, backwards=backwards)
+    if missing := [key for key in keys if key not in tails]:
+        read = _read_neighbours(shelf, missing, backwards=backwards)
+        known_versions.keep_beside(shelf.pk, until, read, backwards=backwards)
+        tails |= read
+    return ((key, tail) for key, tail in tails.items() if tail is not None)
+
+
+def _read_neighbours(shelf: Shelf, keys: list[int], *, backwards: bool) -> dict[int, str | None]:
     of_shelf = ArtifactVersion.objects.filter(shelf=shelf)
     if backwards:
         beside = of_shelf.filter(tail__lt=OuterRef("tail")).order_by("-tail")
     else:
         beside = of_shelf.filter(tail__gt=OuterRef("tail")).order_by("tail")
+    read: dict[int, str | None] = {}
     for start in range(0, len(keys), _AT_ONCE):
         rows = ArtifactVersion.objects.filter(pk__in=keys[start : start + _AT_ONCE])
-        for key, tail in rows.annotate(beside=Subquery(beside.values("tail")[:1])).values_list("pk", "beside"):
-            if tail is not None:
-                yield key, tail
+        read.update(rows.annotate(beside=Subquery(beside.values("tail")[:1])).values_list("pk", "beside"))
+    return read
 
 
 def _versions_with(shelf: Shelf, passed: dict[str, list[str]]) -> dict[int, list[str]]:

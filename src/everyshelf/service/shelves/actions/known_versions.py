@@ -1,0 +1,131 @@
+"""What listings read again and again, kept between requests: after a commit a page is as before but for a few rows.
+
+Versions are only ever added, in the order of their record numbers, and what a described one says stays as it is. So all
+that was read holds as long as the versions that came since are looked at: those of a path and content replace what was
+kept of them, and one with a path that the shelf never had ends what is known of neighbours.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections import OrderedDict
+from collections.abc import Collection, Hashable, Iterable
+from dataclasses import dataclass, field
+from typing import Any
+
+from django.db import connection
+from django.db.models import Max
+
+from everyshelf.service.base.unchanged import while_unchanged
+from everyshelf.service.shelves.models import ArtifactVersion
+
+_MOST_ROWS = 10_000
+_MOST_NEIGHBOURS = 20_000
+_MOST_CAME = 1_000  # more that came at once are not looked at one by one
+
+Row = tuple[Any, ...]
+
+
+@dataclass(frozen=True)
+class _Came:
+    """Versions of a shelf that are new since another look."""
+
+    newest: int
+    changed: list[tuple[str, str]] = field(default_factory=list)  # path and content
+    has_new_path: bool = False
+    are_many: bool = False
+
+    @classmethod
+    def since(cls, shelf: int, known: int | None) -> _Came:
+        """Those after ``known``; None: nothing was read before, so that nothing has to be dropped."""
+        versions = ArtifactVersion.objects.filter(shelf_id=shelf)
+        if known is None:
+            return cls(versions.aggregate(newest=Max("pk"))["newest"] or 0)
+        rows = versions.filter(pk__gt=known).order_by("pk").values_list("pk", "path", "content", "tail")
+        came = list(rows[: _MOST_CAME + 1])
+        if not came:
+            return cls(known)
+        if len(came) > _MOST_CAME:
+            return cls(versions.aggregate(newest=Max("pk"))["newest"], are_many=True)
+        tails = {tail for *_, tail in came}
+        there = set(versions.filter(pk__lte=known, tail__in=tails).values_list("tail", flat=True).distinct())
+        return cls(came[-1][0], [(path, content) for _, path, content, _ in came], has_new_path=tails != there)
+
+
+class KnownVersions:
+    """Of all shelves: the newest version of a path with a content, and which tail is beside that of a version."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._until: dict[int, int] = {}  # by shelf, the newest version that was looked at
+        self._rows: OrderedDict[tuple[int, str, str], Row] = OrderedDict()  # by shelf, path and content
+        self._beside: OrderedDict[tuple[int, int, bool], str | None] = OrderedDict()  # by shelf, version and direction
+
+    def bring_up_to_date(self, shelf: int) -> int:
+        """Look at the versions that came since, and return up to which one that was: ``keep`` asks for it.
+
+        0 in a transaction, in which nothing is taken from here: what was written there may be taken back.
+        """
+        if connection.in_atomic_block:
+            return 0
+        return while_unchanged(("known versions", shelf), lambda: self._brought(shelf))
+
+    def rows(self, shelf: int, until: int, contents: dict[str, str]) -> dict[str, Row]:
+        """Those that are kept of these paths and contents, by path."""
+        with self._lock:
+            if not until or self._until.get(shelf) != until:
+                return {}
+            found = {path: self._rows.get((shelf, path, content)) for path, content in contents.items()}
+            return {path: row for path, row in found.items() if row is not None}
+
+    def keep_rows(self, shelf: int, until: int, rows: Iterable[tuple[str, str, Row]]) -> None:
+        """Keep what was read since ``until`` was asked for: the newest version of a path with a content."""
+        self._keep(self._rows, _MOST_ROWS, shelf, until, [((shelf, path, held), row) for path, held, row in rows])
+
+    def beside(self, shelf: int, until: int, versions: Iterable[int], *, backwards: bool) -> dict[int, str | None]:
+        """The tail beside that of each version, as far as it is kept; None at the end."""
+        with self._lock:
+            if not until or self._until.get(shelf) != until:
+                return {}
+            keys = {one: (shelf, one, backwards) for one in versions}
+            return {one: self._beside[key] for one, key in keys.items() if key in self._beside}
+
+    def keep_beside(self, shelf: int, until: int, tails: dict[int, str | None], *, backwards: bool) -> None:
+        """Keep what was read since ``until`` was asked for."""
+        found = [((shelf, one, backwards), tail) for one, tail in tails.items()]
+        self._keep(self._beside, _MOST_NEIGHBOURS, shelf, until, found)
+
+    def _keep(
+        self, kept: OrderedDict[Any, Any], most: int, shelf: int, until: int, found: Collection[tuple[Hashable, Any]]
+    ) -> None:
+        with self._lock:
+            if not until or self._until.get(shelf) != until:  # another thread knows more by now
+                return
+            for key, value in found:
+                kept[key] = value
+                kept.move_to_end(key)
+            while len(kept) > most:
+                kept.popitem(last=False)
+
+    def _brought(self, shelf: int) -> int:
+        with self._lock:
+            known = self._until.get(shelf)
+        came = _Came.since(shelf, known)
+        with self._lock:
+            if self._until.get(shelf) != known:  # another thread was quicker; what it looked at is right
+                return self._until[shelf]
+            if came.are_many:
+                self._drop_all(self._rows, shelf)
+            if came.are_many or came.has_new_path:
+                self._drop_all(self._beside, shelf)
+            for path, content in came.changed:
+                self._rows.pop((shelf, path, content), None)
+            self._until[shelf] = came.newest
+            return came.newest
+
+    def _drop_all(self, kept: OrderedDict[Any, Any], shelf: int) -> None:
+        for key in [key for key in kept if key[0] == shelf]:
+            del kept[key]
+
+
+known_versions = KnownVersions()

@@ -1,0 +1,140 @@
+"""Lists that grow with the years: a page at a time, and as many queries for many rows as for few."""
+
+from __future__ import annotations
+
+import base64
+import json
+from typing import Any
+
+import httpx
+
+from everyshelf.client import ChangeRequest
+from tests.support.factories import ServiceCase
+
+_FILL = """
+from django.contrib.auth.models import User
+from django.utils import timezone
+from everyshelf.service.environments.models import Deployment, Environment
+from everyshelf.service.proposals.models import Proposal, Remark
+from everyshelf.service.shelves.models import Commit, Shelf, Tag
+
+shelf, owner, now = Shelf.objects.get(key=KEY), User.objects.get(username="owner"), timezone.now()
+head = Commit.objects.filter(shelf=shelf).latest("pk")
+place = Environment.objects.create(shelf=shelf, name="test", address=KEY, position=1, created=now)
+for number in range(1, 13):
+    tag = Tag.objects.create(shelf=shelf, name=f"night-{number}", commit=head, created=now, created_by="owner")
+    Deployment.objects.create(
+        environment=place, key=f"{KEY}-{number}", number=number, tag=tag, commit=head, state="recorded", who="owner",
+        begun=now,
+    )
+    one = Proposal.objects.create(
+        shelf=shelf, number=number, title=f"Proposal {number}", source="gone", target="main", created_by=owner,
+        created=now, head=head, state="closed" if number % 2 else "merged",
+    )
+    Remark.objects.create(proposal=one, uid=f"{shelf.pk}-{number}", person=owner, commit=head, text="Why?", made=now)
+"""
+_QUERIES = """
+from django.db import connection
+from django.test.utils import CaptureQueriesContext
+from everyshelf.service.environments.actions.environments import list_deployments
+from everyshelf.service.environments.models import Environment
+from everyshelf.service.proposals.actions.looking import list_proposals
+from everyshelf.service.shelves.api.shelf_views import tags_json
+from everyshelf.service.shelves.models import Shelf, Tag
+
+shelf = Shelf.objects.get(key=KEY)
+place = Environment.objects.get(shelf=shelf)
+lists = {
+    "proposals": lambda most: list_proposals(shelf, "all", limit=most),
+    "deployments": lambda most: list_deployments(place, limit=most),
+    "tags": lambda most: tags_json(Tag.objects.filter(pk__in=list(Tag.objects.values_list("pk", flat=True)[:most]))),
+}
+counted = {}
+for name, listed in lists.items():
+    for most in (2, 12):
+        with CaptureQueriesContext(connection) as seen:
+            listed(most)
+        counted.setdefault(name, []).append(len(seen))
+import json
+print(json.dumps(counted))
+"""
+
+
+class PagesOfVersionsTests(ServiceCase):
+    """The versions of an artifact."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        for number in range(7):
+            self.put({"a.txt": b"%d" % number})
+
+    def asked(self, **query: Any) -> httpx.Response:
+        address = f"{self.service.address}/api/v1/shelves/{self.shelf.key}/artifact/history"
+        headers = {"Authorization": f"Bearer {self.service.token()}"}
+        return httpx.get(address, params={"path": "a.txt", **query}, headers=headers)
+
+    def page(self, **query: Any) -> Any:
+        answer = self.asked(**query)
+        self.assertEqual(answer.status_code, 200, answer.text)
+        return answer.json()
+
+    def test_pages_follow_each_other_also_when_a_version_is_made_meanwhile(self) -> None:
+        first = self.page(limit=3)
+        self.assertEqual(([v["version"] for v in first["items"]], first["total"]), ([7, 6, 5], 7))
+        self.put({"a.txt": b"made meanwhile"})
+        second = self.page(limit=3, cursor=first["next"])
+        self.assertEqual(([v["version"] for v in second["items"]], second["total"]), ([4, 3, 2], 8))
+        last = self.page(limit=3, cursor=second["next"])
+        self.assertEqual(([v["version"] for v in last["items"]], last["next"]), ([1], None))
+
+    def test_last_page_that_is_full_has_none_after_it(self) -> None:
+        self.assertIsNone(self.page(limit=7)["next"])
+
+    def test_client_reads_as_many_pages_as_it_needs(self) -> None:
+        self.assertEqual([v.version for v in self.shelf.history("a.txt")], [7, 6, 5, 4, 3, 2, 1])
+        self.assertEqual([v.version for v in self.shelf.history("a.txt", limit=2)], [7, 6])
+
+    def test_cursor_that_was_not_given_out_is_refused(self) -> None:
+        for cursor in ("nonsense", base64.urlsafe_b64encode(b"%d" % 2**70).decode()):
+            answer = self.asked(cursor=cursor)
+            self.assertEqual((answer.status_code, answer.json()["code"]), (400, "input.cursor"))
+
+
+class LongListsTests(ServiceCase):
+    """Proposals, deployments and tags of a shelf that has had many."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.shelf.commit("main", None, [ChangeRequest("a.txt", self.shelf.upload(b"1").id)], "First")
+        self.service.run_python(f"KEY = {self.shelf.key!r}\n{_FILL}")
+
+    def numbers(self, what: str, **query: Any) -> list[list[int]]:
+        """The numbers on each page of five."""
+        headers = {"Authorization": f"Bearer {self.service.token()}"}
+        pages, cursor = [], None
+        while not pages or cursor:
+            address = f"{self.service.address}/api/v1/shelves/{self.shelf.key}/{what}"
+            given = {"limit": 5, **query} | ({"cursor": cursor} if cursor else {})
+            page = httpx.get(address, params=given, headers=headers).raise_for_status().json()
+            pages.append([one["number"] for one in page["items"]])
+            cursor = page["next"]
+        return pages
+
+    def test_proposals_and_deployments_are_pages_newest_first(self) -> None:
+        all_of_them = [[12, 11, 10, 9, 8], [7, 6, 5, 4, 3], [2, 1]]
+        self.assertEqual(self.numbers("proposals", state="all"), all_of_them)
+        self.assertEqual(self.numbers("proposals", state="merged"), [[12, 10, 8, 6, 4], [2]])
+        self.assertEqual(self.numbers("environments/test/deployments"), all_of_them)
+        self.assertEqual([p["number"] for p in self.shelf.proposals("closed")], [11, 9, 7, 5, 3, 1])
+        self.assertEqual([d.number for d in self.shelf.deployments("test")], list(range(12, 0, -1)))
+
+    def test_twelve_rows_take_as_many_queries_as_two(self) -> None:
+        counted = json.loads(self.service.run_python(f"KEY = {self.shelf.key!r}\n{_QUERIES}"))
+        for name, (few, many) in counted.items():
+            self.assertEqual(few, many, name)
+            self.assertGreater(few, 0, name)
+
+    def test_each_row_still_says_what_it_did(self) -> None:
+        proposal = self.shelf.proposals("all")[0]
+        self.assertEqual((proposal["remarks"], proposal["remarks_open"], proposal["reviewers"]), (1, 1, []))
+        self.assertEqual({tuple(tag.environments) for tag in self.shelf.tags()}, {("test",)})
