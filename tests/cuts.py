@@ -557,7 +557,7 @@ CUTS = [
     ),
     Cut(
         "service/shelves/actions/known_versions.py",
-        "self._rows.pop((shelf, path, content), None)",
+        "self._versions.pop((shelf, path, content), None)",
         "pass",
         _KNOWN,
     ),

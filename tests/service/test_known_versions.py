@@ -84,7 +84,7 @@ for number in range(40):
         assert told == fresh, (number, ref, told, fresh)
         done["lists"] += 1
         done["fewer"] += asked < asked_fresh
-done["kept"] = len(known_versions.known_versions._rows)
+done["kept"] = len(known_versions.known_versions._versions)
 print(json.dumps(done))
 """
 

@@ -20,7 +20,8 @@ from everyshelf.service.lineage.actions.recording import MADE_BY, MADE_WITH, rec
 from everyshelf.service.lineage.models import MakingPart, MakingStep
 from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.actions.copying import LABEL as COPIED_FROM
-from everyshelf.service.shelves.actions.seen import SeenVersion, see_versions
+from everyshelf.service.shelves.actions.seen import see_versions
+from everyshelf.service.shelves.actions.seen_shapes import SeenVersion
 from everyshelf.service.shelves.actions.shelves import visible_shelves
 from everyshelf.service.shelves.models import ArtifactVersion, Shelf
 

@@ -28,7 +28,8 @@ from everyshelf.service.shelves.actions.pairs import Pairing, pair_changes
 from everyshelf.service.shelves.actions.recognising import kinds_of
 from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import Resolved
-from everyshelf.service.shelves.actions.seen import SeenVersion, versions_at
+from everyshelf.service.shelves.actions.seen import versions_at
+from everyshelf.service.shelves.actions.seen_shapes import SeenVersion
 from everyshelf.service.shelves.models import Shelf
 
 Progress = Callable[[int, int, str], None]

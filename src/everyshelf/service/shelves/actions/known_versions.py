@@ -13,17 +13,24 @@ from collections.abc import Collection, Hashable, Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
+import msgspec
 from django.db import connection
 from django.db.models import Max
 
 from everyshelf.service.base.unchanged import while_unchanged
+from everyshelf.service.shelves.actions.seen_shapes import SeenVersion
 from everyshelf.service.shelves.models import ArtifactVersion
 
-_MOST_ROWS = 10_000
+_MOST_VERSIONS = 10_000
 _MOST_NEIGHBOURS = 20_000
 _MOST_CAME = 1_000  # more that came at once are not looked at one by one
 
-Row = tuple[Any, ...]
+
+class Beside(msgspec.Struct, frozen=True):
+    """The path beside another, in the order of their tails, and how many of their last parts both have in common."""
+
+    path: str
+    shared: int
 
 
 @dataclass(frozen=True)
@@ -53,13 +60,13 @@ class _Came:
 
 
 class KnownVersions:
-    """Of all shelves: the newest version of a path with a content, and which tail is beside that of a version."""
+    """Of all shelves: the newest version of a path with a content, and which path is beside that of a version."""
 
     def __init__(self) -> None:
         self._lock = threading.Lock()
         self._until: dict[int, int] = {}  # by shelf, the newest version that was looked at
-        self._rows: OrderedDict[tuple[int, str, str], Row] = OrderedDict()  # by shelf, path and content
-        self._beside: OrderedDict[tuple[int, int, bool], str | None] = OrderedDict()  # by shelf, version and direction
+        self._versions: OrderedDict[tuple[int, str, str], SeenVersion] = OrderedDict()  # by shelf, path and content
+        self._beside: OrderedDict[tuple[int, int, bool], Beside | None] = OrderedDict()  # by shelf and version
 
     def bring_up_to_date(self, shelf: int) -> int:
         """Look at the versions that came since, and return up to which one that was: ``keep`` asks for it.
@@ -70,30 +77,31 @@ class KnownVersions:
             return 0
         return while_unchanged(("known versions", shelf), lambda: self._brought(shelf))
 
-    def rows(self, shelf: int, until: int, contents: dict[str, str]) -> dict[str, Row]:
+    def versions(self, shelf: int, until: int, contents: dict[str, str]) -> dict[str, SeenVersion]:
         """Those that are kept of these paths and contents, by path."""
         with self._lock:
             if not until or self._until.get(shelf) != until:
                 return {}
-            found = {path: self._rows.get((shelf, path, content)) for path, content in contents.items()}
-            return {path: row for path, row in found.items() if row is not None}
+            found = {path: self._versions.get((shelf, path, content)) for path, content in contents.items()}
+            return {path: version for path, version in found.items() if version is not None}
 
-    def keep_rows(self, shelf: int, until: int, rows: Iterable[tuple[str, str, Row]]) -> None:
-        """Keep what was read since ``until`` was asked for: the newest version of a path with a content."""
-        self._keep(self._rows, _MOST_ROWS, shelf, until, [((shelf, path, held), row) for path, held, row in rows])
+    def keep_versions(self, shelf: int, until: int, versions: Iterable[SeenVersion]) -> None:
+        """Keep what was read since ``until`` was asked for: each the newest of its path with its content."""
+        found = [((shelf, one.path, one.content), one) for one in versions]
+        self._keep(self._versions, _MOST_VERSIONS, shelf, until, found)
 
-    def beside(self, shelf: int, until: int, versions: Iterable[int], *, backwards: bool) -> dict[int, str | None]:
-        """The tail beside that of each version, as far as it is kept; None at the end."""
+    def beside(self, shelf: int, until: int, versions: Iterable[int], *, backwards: bool) -> dict[int, Beside | None]:
+        """What is beside the path of each version, as far as it is kept; None at the end."""
         with self._lock:
             if not until or self._until.get(shelf) != until:
                 return {}
             keys = {one: (shelf, one, backwards) for one in versions}
             return {one: self._beside[key] for one, key in keys.items() if key in self._beside}
 
-    def keep_beside(self, shelf: int, until: int, tails: dict[int, str | None], *, backwards: bool) -> None:
+    def keep_beside(self, shelf: int, until: int, found: dict[int, Beside | None], *, backwards: bool) -> None:
         """Keep what was read since ``until`` was asked for."""
-        found = [((shelf, one, backwards), tail) for one, tail in tails.items()]
-        self._keep(self._beside, _MOST_NEIGHBOURS, shelf, until, found)
+        kept = [((shelf, one, backwards), beside) for one, beside in found.items()]
+        self._keep(self._beside, _MOST_NEIGHBOURS, shelf, until, kept)
 
     def _keep(
         self, kept: OrderedDict[Any, Any], most: int, shelf: int, until: int, found: Collection[tuple[Hashable, Any]]
@@ -115,11 +123,11 @@ class KnownVersions:
             if self._until.get(shelf) != known:  # another thread was quicker; what it looked at is right
                 return self._until[shelf]
             if came.are_many:
-                self._drop_all(self._rows, shelf)
+                self._drop_all(self._versions, shelf)
             if came.are_many or came.has_new_path:
                 self._drop_all(self._beside, shelf)
             for path, content in came.changed:
-                self._rows.pop((shelf, path, content), None)
+                self._versions.pop((shelf, path, content), None)
             self._until[shelf] = came.newest
             return came.newest
 

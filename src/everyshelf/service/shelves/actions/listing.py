@@ -19,7 +19,8 @@ from everyshelf.service.shelves.actions.pages import pages
 from everyshelf.service.shelves.actions.recognising import kinds_of
 from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import Resolved
-from everyshelf.service.shelves.actions.seen import SeenVersion, see_versions, versions_at
+from everyshelf.service.shelves.actions.seen import see_versions, versions_at
+from everyshelf.service.shelves.actions.seen_shapes import SeenVersion
 from everyshelf.service.shelves.actions.short_names import short_names
 from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
 

@@ -9,7 +9,8 @@ from everyshelf.core.answers.states import CommitLine, ComparedArtifact
 from everyshelf.service.base.context import get_trees
 from everyshelf.service.shelves.actions.lineage import lineage_of
 from everyshelf.service.shelves.actions.refs import Resolved
-from everyshelf.service.shelves.actions.seen import SeenCommit, see_commits, versions_at
+from everyshelf.service.shelves.actions.seen import see_commits, versions_at
+from everyshelf.service.shelves.actions.seen_shapes import SeenCommit
 from everyshelf.service.shelves.models import ArtifactVersion, Shelf
 
 _MOST_OF_ONE = 50

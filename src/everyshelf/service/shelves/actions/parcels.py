@@ -19,7 +19,8 @@ from everyshelf.service.shelves.actions.naming import names_of
 from everyshelf.service.shelves.actions.outside import outside_addresses
 from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import Resolved
-from everyshelf.service.shelves.actions.seen import SeenVersion, versions_at
+from everyshelf.service.shelves.actions.seen import versions_at
+from everyshelf.service.shelves.actions.seen_shapes import SeenVersion
 from everyshelf.service.shelves.models import Shelf
 
 FORMAT = 1

@@ -9,10 +9,8 @@ from __future__ import annotations
 import threading
 from collections import OrderedDict
 from collections.abc import Iterable
-from datetime import datetime
 from typing import Any
 
-import msgspec
 from django.db import connection
 from django.db.models import F, Max, QuerySet, Value
 from django.db.models.functions import Coalesce
@@ -20,48 +18,11 @@ from django.db.models.functions import Coalesce
 from everyshelf.core.history.commit_sets import CommitSet
 from everyshelf.service.shelves.actions.known_versions import known_versions
 from everyshelf.service.shelves.actions.lineage import lineage_of
+from everyshelf.service.shelves.actions.seen_shapes import SeenArtifact, SeenCommit, SeenVersion
 from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
 
 _MOST_REMEMBERED = 20_000
 _AT_ONCE = 500
-
-
-class SeenCommit(msgspec.Struct, frozen=True):
-    """A commit as it is shown."""
-
-    pk: int
-    uid: str
-    root: str
-    author: str
-    time: datetime
-    recorded: datetime
-    summary: str
-    description: str
-    labels: dict[str, str]
-
-
-class SeenArtifact(msgspec.Struct, frozen=True):
-    """An artifact, whatever its path."""
-
-    uid: str
-
-
-class SeenVersion(msgspec.Struct, frozen=True):
-    """A version as it is shown, with its commit and artifact."""
-
-    pk: int
-    artifact_id: int
-    artifact: SeenArtifact
-    commit_id: int
-    commit: SeenCommit
-    number: int | None
-    path: str
-    moved_from: str
-    content: str
-    size: int
-    kind: str
-    effect: str
-    headline: str
 
 
 _COMMIT_FIELDS = ("pk", "uid", "root", "author", "time", "recorded", "summary", "description", "labels")
@@ -110,36 +71,38 @@ def versions_at(shelf: Shelf, commit: Commit | None, contents: dict[str, str]) -
         return {}
     line = lineage_of(shelf).ancestors(commit.pk)
     until = known_versions.bring_up_to_date(shelf.pk)
-    kept = known_versions.rows(shelf.pk, until, contents)
-    found = {path: row for path, row in kept.items() if row[3] in line}
+    known = known_versions.versions(shelf.pk, until, contents)
+    found = {path: version for path, version in known.items() if version.commit_id in line}
     paths = [path for path in contents if path not in found]
     for start in range(0, len(paths), _AT_ONCE):
         some = {path: contents[path] for path in paths[start : start + _AT_ONCE]}
-        found.update(_read(shelf, line, {path: held for path, held in some.items() if path not in kept}, until))
+        found.update(_newest(shelf, line, {path: held for path, held in some.items() if path not in known}, until))
         if left := {path: held for path, held in some.items() if path not in found}:
             found.update(_looked_up(shelf, line, left, until))
-    commits = see_commits(row[3] for row in found.values())
-    return {path: _version(row, commits) for path, row in found.items()}
+    return found
 
 
-def _read(shelf: Shelf, line: CommitSet, contents: dict[str, str], until: int) -> dict[str, tuple[Any, ...]]:
-    """The rows of ``versions_at`` that are the newest of their paths: mostly those are the ones, and only else all
-    versions of a path are read, which may be thousands."""
+def _newest(shelf: Shelf, line: CommitSet, contents: dict[str, str], until: int) -> dict[str, SeenVersion]:
+    """Those that are the newest of their paths: mostly they are the ones, and only else all versions of a path are
+    read, which may be thousands."""
     last = ArtifactVersion.objects.filter(shelf=shelf, path__in=list(contents)).order_by().values("path")
     newest = last.annotate(newest=Max("id")).values_list("newest", flat=True)
-    rows = list(ArtifactVersion.objects.filter(pk__in=list(newest)).values_list(*_VERSION_FIELDS))
-    meant = {row[5]: row for row in rows if row[7] == contents[row[5]]}
-    _keep(shelf, until, meant)
-    return {path: row for path, row in meant.items() if row[3] in line}
+    rows = ArtifactVersion.objects.filter(pk__in=list(newest)).values_list(*_VERSION_FIELDS)
+    meant = _kept(shelf, until, [row for row in rows if row[7] == contents[row[5]]])
+    return {path: version for path, version in meant.items() if version.commit_id in line}
 
 
-def _keep(shelf: Shelf, until: int, rows: dict[str, tuple[Any, ...]]) -> None:
-    """Keep rows that say already what their commits did; what the others will say comes later."""
-    known_versions.keep_rows(shelf.pk, until, [(path, row[7], row) for path, row in rows.items() if row[11]])
+def _kept(shelf: Shelf, until: int, rows: list[tuple[Any, ...]]) -> dict[str, SeenVersion]:
+    """Versions that are the newest of their path and content, by path. Those are kept which say already what their
+    commit did; what the others will say comes later."""
+    commits = see_commits(row[3] for row in rows)
+    versions = {row[5]: _version(row, commits) for row in rows}
+    known_versions.keep_versions(shelf.pk, until, [one for one in versions.values() if one.headline])
+    return versions
 
 
-def _looked_up(shelf: Shelf, line: CommitSet, contents: dict[str, str], until: int) -> dict[str, tuple[Any, ...]]:
-    """The rows of ``versions_at``, found among all versions of these paths."""
+def _looked_up(shelf: Shelf, line: CommitSet, contents: dict[str, str], until: int) -> dict[str, SeenVersion]:
+    """The same, found among all versions of these paths."""
     rows = ArtifactVersion.objects.filter(shelf=shelf, path__in=list(contents))
     # Found by their paths: one content may be that of a hundred thousand artifacts.
     rows = rows.alias(held=Coalesce(F("content"), Value(""))).filter(held__in=set(contents.values()))
@@ -153,5 +116,6 @@ def _looked_up(shelf: Shelf, line: CommitSet, contents: dict[str, str], until: i
             newest[path] = row
         if row[3] in line and (path not in found or found[path][0] < row[0]):
             found[path] = row
-    _keep(shelf, until, newest)
-    return found
+    _kept(shelf, until, list(newest.values()))
+    commits = see_commits(row[3] for row in found.values())
+    return {path: _version(row, commits) for path, row in found.items()}

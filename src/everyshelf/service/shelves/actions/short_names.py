@@ -15,8 +15,8 @@ from django.db.models import Max, OuterRef, Subquery
 from everyshelf.core.history.names import file_name, path_of_tail, tail_of
 from everyshelf.core.history.trees import Trees
 from everyshelf.service.base.context import get_trees
-from everyshelf.service.shelves.actions.known_versions import known_versions
-from everyshelf.service.shelves.actions.seen import SeenVersion
+from everyshelf.service.shelves.actions.known_versions import Beside, known_versions
+from everyshelf.service.shelves.actions.seen_shapes import SeenVersion
 from everyshelf.service.shelves.models import ArtifactVersion, Shelf
 
 _AT_ONCE = 500
@@ -49,17 +49,16 @@ def _shared_with_neighbours(shelf: Shelf, root: str, asked: dict[int, str], *, b
     trees, known = get_trees(), set(asked.values())  # what is asked for is there: mostly its neighbours are too
     result: dict[str, int] = {}
     waiting = {key: [path] for key, path in asked.items()}
-    for _ in range(_MOST_ROUNDS):
+    for round_number in range(_MOST_ROUNDS):
         passed: dict[str, list[str]] = defaultdict(list)  # what was removed or has moved away, or is on another branch
-        for key, tail in _neighbours(shelf, list(waiting), backwards=backwards):
-            other = path_of_tail(tail)
+        for key, beside in _neighbours(shelf, list(waiting), backwards=backwards):
             there = None
             for path in waiting[key]:
-                parts = shared_parts(path, other)
+                parts = shared_parts(path, beside.path) if round_number else beside.shared
                 if parts and there is None:
-                    there = other in known or _is_there(trees, root, other)
+                    there = beside.path in known or _is_there(trees, root, beside.path)
                 if parts and not there:
-                    passed[tail].append(path)
+                    passed[tail_of(beside.path)].append(path)
                 else:
                     result[path] = parts
         waiting = _versions_with(shelf, passed)
@@ -72,27 +71,31 @@ def _shared_with_neighbours(shelf: Shelf, root: str, asked: dict[int, str], *, b
     return result
 
 
-def _neighbours(shelf: Shelf, keys: list[int], *, backwards: bool) -> Iterator[tuple[int, str]]:
-    """For each version, by number, the tail beside its own in their order; none at the end."""
+def _neighbours(shelf: Shelf, keys: list[int], *, backwards: bool) -> Iterator[tuple[int, Beside]]:
+    """For each version, by number, what is beside its own path in the order of their tails; none at the end."""
     until = known_versions.bring_up_to_date(shelf.pk)
-    tails = known_versions.beside(shelf.pk, until, keys, backwards=backwards)
-    if missing := [key for key in keys if key not in tails]:
+    found = known_versions.beside(shelf.pk, until, keys, backwards=backwards)
+    if missing := [key for key in keys if key not in found]:
         read = _read_neighbours(shelf, missing, backwards=backwards)
         known_versions.keep_beside(shelf.pk, until, read, backwards=backwards)
-        tails |= read
-    return ((key, tail) for key, tail in tails.items() if tail is not None)
+        found |= read
+    return ((key, beside) for key, beside in found.items() if beside is not None)
 
 
-def _read_neighbours(shelf: Shelf, keys: list[int], *, backwards: bool) -> dict[int, str | None]:
+def _read_neighbours(shelf: Shelf, keys: list[int], *, backwards: bool) -> dict[int, Beside | None]:
     of_shelf = ArtifactVersion.objects.filter(shelf=shelf)
     if backwards:
         beside = of_shelf.filter(tail__lt=OuterRef("tail")).order_by("-tail")
     else:
         beside = of_shelf.filter(tail__gt=OuterRef("tail")).order_by("tail")
-    read: dict[int, str | None] = {}
+    read: dict[int, Beside | None] = {}
     for start in range(0, len(keys), _AT_ONCE):
         rows = ArtifactVersion.objects.filter(pk__in=keys[start : start + _AT_ONCE])
-        read.update(rows.annotate(beside=Subquery(beside.values("tail")[:1])).values_list("pk", "beside"))
+        for key, path, tail in rows.annotate(beside=Subquery(beside.values("tail")[:1])).values_list(
+            "pk", "path", "beside"
+        ):
+            other = path_of_tail(tail) if tail is not None else ""
+            read[key] = Beside(other, shared_parts(path, other)) if tail is not None else None
     return read
 
 

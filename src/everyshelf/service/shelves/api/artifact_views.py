@@ -35,7 +35,7 @@ from everyshelf.service.shelves.actions import (
 )
 from everyshelf.service.shelves.actions.outside import outside_address
 from everyshelf.service.shelves.actions.refs import Resolved, parse_moment, resolve
-from everyshelf.service.shelves.actions.seen import SeenVersion
+from everyshelf.service.shelves.actions.seen_shapes import SeenVersion
 from everyshelf.service.shelves.api import shapes
 from everyshelf.service.shelves.api.base import CURSOR, LIMIT, PATH, REF, VERSION, ShelfView
 from everyshelf.service.shelves.models import ArtifactVersion, Shelf

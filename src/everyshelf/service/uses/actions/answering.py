@@ -24,7 +24,7 @@ from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.actions.listing import get_artifact
 from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import Resolved
-from everyshelf.service.shelves.actions.seen import SeenVersion
+from everyshelf.service.shelves.actions.seen_shapes import SeenVersion
 from everyshelf.service.shelves.models import ArtifactVersion, Shelf
 from everyshelf.service.uses.actions.asked import find_part
 from everyshelf.service.uses.actions.graph import ShelfGraph

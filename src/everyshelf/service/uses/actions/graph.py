@@ -19,7 +19,8 @@ from everyshelf.core.uses.names import TABULAR, files_meant, keys_for, keys_of, 
 from everyshelf.service.base.context import get_trees
 from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.actions.refs import Resolved
-from everyshelf.service.shelves.actions.seen import SeenVersion, versions_at
+from everyshelf.service.shelves.actions.seen import versions_at
+from everyshelf.service.shelves.actions.seen_shapes import SeenVersion
 from everyshelf.service.shelves.actions.shelves import visible_shelves
 from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
 from everyshelf.service.uses.actions.reading import reader_mark, unpacked, words_wanted

@@ -24,7 +24,8 @@ from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.actions.naming import MOST_NAMING_BYTES, names_of
 from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import Resolved
-from everyshelf.service.shelves.actions.seen import SeenVersion, see_versions, versions_at
+from everyshelf.service.shelves.actions.seen import see_versions, versions_at
+from everyshelf.service.shelves.actions.seen_shapes import SeenVersion
 from everyshelf.service.shelves.models import Commit, CommitParent, Shelf
 from everyshelf.service.uses.models import NamedKey, NamesRead, StateRead
 
