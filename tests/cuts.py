@@ -563,8 +563,8 @@ CUTS = [
     ),
     Cut(
         "service/shelves/actions/known_versions.py",
-        "has_new_path=tails != there",
-        "has_new_path=False",
+        "self._beside.pop((shelf, version, backwards), None)",
+        "pass",
         _KNOWN,
     ),
     Cut("service/base/paging.py", "older = rows.filter", "older = rows or rows.filter", _PAGING),

@@ -2,7 +2,7 @@
 
 Versions are only ever added, in the order of their record numbers, and what a described one says stays as it is. So all
 that was read holds as long as the versions that came since are looked at: those of a path and content replace what was
-kept of them, and one with a path that the shelf never had ends what is known of neighbours.
+kept of them, and one with a path that the shelf never had comes between two others, which were neighbours before.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ from typing import Any
 
 import msgspec
 from django.db import connection
-from django.db.models import Max
+from django.db.models import Max, OuterRef, QuerySet, Subquery
 
 from everyshelf.service.base.unchanged import while_unchanged
 from everyshelf.service.shelves.actions.seen_shapes import SeenVersion
@@ -23,7 +23,7 @@ from everyshelf.service.shelves.models import ArtifactVersion
 
 _MOST_VERSIONS = 10_000
 _MOST_NEIGHBOURS = 20_000
-_MOST_CAME = 1_000  # more that came at once are not looked at one by one
+_MOST_CAME, _MOST_NEW_PATHS = 1_000, 200  # more that came at once are not looked at one by one
 
 
 class Beside(msgspec.Struct, frozen=True):
@@ -39,7 +39,7 @@ class _Came:
 
     newest: int
     changed: list[tuple[str, str]] = field(default_factory=list)  # path and content
-    has_new_path: bool = False
+    parted: list[tuple[int, bool]] = field(default_factory=list)  # version and direction: something new is beside it
     are_many: bool = False
 
     @classmethod
@@ -52,11 +52,27 @@ class _Came:
         came = list(rows[: _MOST_CAME + 1])
         if not came:
             return cls(known)
-        if len(came) > _MOST_CAME:
+        by_tail = {tail: key for key, _, _, tail in came}
+        there = versions.filter(pk__lte=known, tail__in=by_tail).values_list("tail", flat=True).distinct()
+        new = [by_tail[tail] for tail in by_tail.keys() - set(there)]
+        if len(came) > _MOST_CAME or len(new) > _MOST_NEW_PATHS:
             return cls(versions.aggregate(newest=Max("pk"))["newest"], are_many=True)
-        tails = {tail for *_, tail in came}
-        there = set(versions.filter(pk__lte=known, tail__in=tails).values_list("tail", flat=True).distinct())
-        return cls(came[-1][0], [(path, content) for _, path, content, _ in came], has_new_path=tails != there)
+        newest = came[-1][0]
+        changed = [(path, content) for _, path, content, _ in came]
+        return cls(newest, changed, _parted_by(versions.filter(pk__lte=newest), new) if new else [])
+
+
+def _parted_by(versions: QuerySet[ArtifactVersion], new: list[int]) -> list[tuple[int, bool]]:
+    """The versions that have one of the ``new`` beside them now, and in which direction (``backwards``)."""
+    before = versions.filter(tail__lt=OuterRef("tail")).order_by("-tail").values("tail")[:1]
+    after = versions.filter(tail__gt=OuterRef("tail")).order_by("tail").values("tail")[:1]
+    rows = ArtifactVersion.objects.filter(pk__in=new).annotate(before=Subquery(before), after=Subquery(after))
+    sides = list(rows.values_list("before", "after"))
+    found: list[tuple[int, bool]] = []
+    for backwards, tails in ((False, {one for one, _ in sides}), (True, {other for _, other in sides})):
+        beside = versions.filter(tail__in=tails - {None}).order_by().values_list("pk", flat=True)
+        found += [(key, backwards) for key in beside]
+    return found
 
 
 class KnownVersions:
@@ -124,8 +140,9 @@ class KnownVersions:
                 return self._until[shelf]
             if came.are_many:
                 self._drop_all(self._versions, shelf)
-            if came.are_many or came.has_new_path:
                 self._drop_all(self._beside, shelf)
+            for version, backwards in came.parted:
+                self._beside.pop((shelf, version, backwards), None)
             for path, content in came.changed:
                 self._versions.pop((shelf, path, content), None)
             self._until[shelf] = came.newest
