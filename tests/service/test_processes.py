@@ -62,11 +62,6 @@ class KeptAliveTests(ProcessCase):
         until(lambda: len(self.web() - {gone}) == PROCESSES, "it was not started again")
         self.assertIn("ended and is started again", self.service.log())
 
-    def test_background_work_gives_way_to_those_that_answer(self) -> None:
-        (worker,) = children_of(self.first) - self.web()
-        until(lambda: os.getpriority(os.PRIO_PROCESS, worker) > 0, "the worker asks for as much as the others")
-        self.assertEqual({os.getpriority(os.PRIO_PROCESS, one) for one in self.web()}, {0})
-
     def test_in_good_order_all_end_with_it(self) -> None:
         children = children_of(self.first)
         self.assertEqual(len(children), PROCESSES + 1)

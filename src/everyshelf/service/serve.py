@@ -21,7 +21,6 @@ _OBJECTS_BETWEEN_ROUNDS = 10_000
 # Whoever reads a file or asks the records lets other threads compute meanwhile, and waits so long until it may go on
 # beside one that does not stop. At the usual 5 ms thousands of small reads took 25 times as long as alone, at this 4.
 TURN_SECONDS = 0.0001
-_NICE = 5  # of the job worker: an idle processor is still all its own
 
 
 def prepare() -> tuple[str, str] | None:
@@ -137,9 +136,8 @@ def _load_application() -> None:
 
 
 def _work(listener: socket.socket) -> None:
-    """The work of the job worker, which gives way to the web processes: people wait for those."""
+    """The work of the job worker."""
     listener.close()
-    os.nice(_NICE)
     signal.signal(signal.SIGTERM, _stop)
     from everyshelf.service.worker import work
 
