@@ -567,7 +567,7 @@ CUTS = [
         "pass",
         _KNOWN,
     ),
-    Cut("service/base/paging.py", "older = rows.filter", "older = rows or rows.filter", _PAGING),
+    Cut("service/base/paging.py", "__lt", "__lte", _PAGING),
     Cut("core/history/commit_sets.py", "return _joined(_packed(flags), known)", "return _packed(flags)", _LINES),
     Cut("core/history/commit_sets.py", "                    heappush(heap, -place)\n", "", _LINES),
 ]

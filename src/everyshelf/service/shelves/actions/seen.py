@@ -1,7 +1,7 @@
 """Versions and commits as listings show them: read as rows, without a record object for each.
 
-What a commit says never changes, so commits that were read are remembered; what a version says of its comparison
-(effect, headline) comes later, so versions are not.
+What a commit says never changes, so commits that were read are remembered. What a version says of its comparison
+(effect, headline) comes later: versions are known from then on (``known_versions``).
 """
 
 from __future__ import annotations
@@ -23,8 +23,6 @@ from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
 
 _MOST_REMEMBERED = 20_000
 _AT_ONCE = 500
-
-
 _COMMIT_FIELDS = ("pk", "uid", "root", "author", "time", "recorded", "summary", "description", "labels")
 _VERSION_FIELDS = (
     *("pk", "artifact_id", "artifact__uid", "commit_id"),
