@@ -568,6 +568,12 @@ CUTS = [
         _KNOWN,
     ),
     Cut("service/base/paging.py", "__lt", "__lte", _PAGING),
+    Cut(
+        "core/history/trees.py",
+        "_shared(_leaf_of(self.raw).entries)",
+        "_leaf_of(self.raw).entries",
+        ("tests.core.test_history.TreeTests",),
+    ),
     Cut("core/history/commit_sets.py", "return _joined(_packed(flags), known)", "return _packed(flags)", _LINES),
     Cut("core/history/commit_sets.py", "                    heappush(heap, -place)\n", "", _LINES),
 ]

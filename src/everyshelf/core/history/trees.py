@@ -30,6 +30,7 @@ _TYPE: dict[str, EntryType] = {"a": "artifact", "f": "folder", "w": "whole"}
 _BLOCK_ENTRIES = 128
 _CACHED_ROWS = 120_000
 _MOST_WEIGHTS = 50_000
+_MOST_ROWS_MET = 50_000
 _ROW_BYTES = 96  # of a usual row; where it matters, rows are counted
 
 Row = tuple[Any, ...]  # of a node, as it is stored
@@ -86,7 +87,7 @@ class _Node:
         rows = self._rows
         if rows is None:
             try:
-                rows = self._rows = _leaf_of(self.raw).entries
+                rows = self._rows = _shared(_leaf_of(self.raw).entries)
             except ValueError as error:
                 raise _not_a_node(self.raw) from error
         return rows
@@ -106,6 +107,14 @@ class _Node:
 
 
 _first = itemgetter(0)
+_rows_met: dict[Row, Row] = {}
+
+
+def _shared(rows: Sequence[Row]) -> list[Row]:
+    """The same rows, each kept once: the next version of a folder has all but a few of the one before."""
+    if len(_rows_met) > _MOST_ROWS_MET:
+        _rows_met.clear()
+    return [_rows_met.setdefault(row, row) for row in rows]
 
 
 def _entry(row: Row) -> Entry:
