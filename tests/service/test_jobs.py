@@ -145,7 +145,7 @@ class RestartTests(unittest.TestCase):
             address = f"{self.service.address}/api/v1/shelves/journal/environments/test/deployments"
 
             def ended() -> str:
-                state = str(http.get(address).json()[0]["state"])
+                state = str(http.get(address).json()["items"][0]["state"])
                 return state if state in ("recorded", "undone") else ""
 
             state = until(ended, "the promotion was neither recorded nor undone")
