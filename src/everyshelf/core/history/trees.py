@@ -30,7 +30,7 @@ _TYPE: dict[str, EntryType] = {"a": "artifact", "f": "folder", "w": "whole"}
 _BLOCK_ENTRIES = 128
 _CACHED_ROWS = 120_000
 _MOST_WEIGHTS = 50_000
-_MOST_ROWS_MET = 50_000
+_MOST_ROWS_MET = 20_000
 _ROW_BYTES = 96  # of a usual row; where it matters, rows are counted
 
 Row = tuple[Any, ...]  # of a node, as it is stored
