@@ -1,4 +1,4 @@
-"""What listings know of versions from before: a list says the same as one that is read anew, whatever came in between."""
+"""What listings know of versions from before: a list says the same as one that is read from the records, whatever came between."""
 
 from __future__ import annotations
 

@@ -91,11 +91,10 @@ def _read_neighbours(shelf: Shelf, keys: list[int], *, backwards: bool) -> dict[
     read: dict[int, Beside | None] = {}
     for start in range(0, len(keys), _AT_ONCE):
         rows = ArtifactVersion.objects.filter(pk__in=keys[start : start + _AT_ONCE])
-        for key, path, tail in rows.annotate(beside=Subquery(beside.values("tail")[:1])).values_list(
-            "pk", "path", "beside"
-        ):
-            other = path_of_tail(tail) if tail is not None else ""
-            read[key] = Beside(other, shared_parts(path, other)) if tail is not None else None
+        found = rows.annotate(beside=Subquery(beside.values("tail")[:1])).values_list("pk", "path", "beside")
+        for key, path, tail in found:
+            other = path_of_tail(tail) if tail is not None else None
+            read[key] = Beside(other, shared_parts(path, other)) if other is not None else None
     return read
 
 
