@@ -2,7 +2,8 @@
 
 A name is as long as it must be to differ from the two paths beside it, where paths are in the order of their last part,
 then the one before it and so on (``tail``). An index keeps the versions of a shelf in that order, so that a page of a
-large shelf asks for the neighbours of what is on it, and for nothing else.
+large shelf asks for the neighbours of what is on it, and for nothing else. A small state is gone through whole, which
+is quicker than asking.
 """
 
 from __future__ import annotations
@@ -12,13 +13,14 @@ from collections.abc import Iterable, Iterator
 
 from django.db.models import Max, OuterRef, Subquery
 
-from everyshelf.core.history.names import file_name, path_of_tail, tail_of
+from everyshelf.core.history.names import distinct_names, file_name, path_of_tail, tail_of
 from everyshelf.core.history.trees import Trees
 from everyshelf.service.base.context import get_trees
 from everyshelf.service.shelves.actions.known_versions import Beside, known_versions
 from everyshelf.service.shelves.actions.seen_shapes import SeenVersion
 from everyshelf.service.shelves.models import ArtifactVersion, Shelf
 
+_MOST_GONE_THROUGH = 2_000  # artifacts; more would take longer than a dozen queries
 _AT_ONCE = 500
 _MOST_ROUNDS = 3
 _MOST_ONE_BY_ONE = 20
@@ -30,8 +32,13 @@ _MOST_WITHOUT_VERSION = 100
 def short_names(shelf: Shelf, root: str, paths: Iterable[str], versions: dict[str, SeenVersion]) -> dict[str, str]:
     """A name for each of these paths that no other artifact in the state ``root`` has.
 
-    Paths that are only in a draft have no version; of many of these the whole path is the name.
+    In a large state, paths that are only in a draft have no version to be looked up by; of many of these the whole
+    path is the name.
     """
+    trees = get_trees()
+    if trees.count(root) <= _MOST_GONE_THROUGH:
+        names = distinct_names(path for path, _ in trees.walk(root))
+        return {path: names.get(path, path) for path in paths}
     shared = dict.fromkeys(paths, 0)
     fresh = [path for path in shared if path not in versions]
     for path in fresh[:_MOST_WITHOUT_VERSION]:
