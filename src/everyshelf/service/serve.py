@@ -139,8 +139,10 @@ def _work(listener: socket.socket) -> None:
     """The work of the job worker."""
     listener.close()
     signal.signal(signal.SIGTERM, _stop)
+    from everyshelf.service.base.processes import keep_few_arenas
     from everyshelf.service.worker import work
 
+    keep_few_arenas()
     work()
 
 

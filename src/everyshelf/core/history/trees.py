@@ -71,26 +71,35 @@ class _Block(msgspec.Struct, frozen=True):
 
 
 class _Node:
-    """A node as it is stored: rows become entries or blocks when they are asked for, as most never are. Those of a leaf
-    that was read are not even decoded before: two leaves are compared by their bytes (``raw_rows``)."""
+    """A node: its bytes as they are stored, or its rows once they were asked for. Those of a leaf that was read mostly
+    never are: two leaves are compared by their bytes (``raw_rows``). Rows become entries or blocks when needed."""
 
-    __slots__ = ("_rows", "level", "raw", "weight")
+    __slots__ = ("_held", "level", "weight")
 
-    def __init__(self, level: int, rows: Sequence[Row] | None, raw: bytes = b"") -> None:
+    def __init__(self, level: int, held: Sequence[Row] | bytes) -> None:
         self.level = level
-        self.raw = raw
-        self._rows = rows
-        self.weight = 1 + (len(rows) if rows is not None else len(raw) // _ROW_BYTES)
+        self._held = held
+        self.weight = 1 + (len(held) // _ROW_BYTES if isinstance(held, bytes) else len(held))
 
     @property
     def rows(self) -> Sequence[Row]:
-        rows = self._rows
-        if rows is None:
-            try:
-                rows = self._rows = _shared(_leaf_of(self.raw).entries)
-            except ValueError as error:
-                raise _not_a_node(self.raw) from error
+        held = self._held
+        if not isinstance(held, bytes):
+            return held
+        try:
+            rows = self._held = _shared(_leaf_of(held).entries)
+        except ValueError as error:
+            raise _not_a_node(held) from error
         return rows
+
+    @property
+    def raw(self) -> bytes:
+        held = self._held
+        return held if isinstance(held, bytes) else _as_stored(self.level, held)
+
+    @property
+    def is_raw(self) -> bool:
+        return isinstance(self._held, bytes)
 
     @property
     def blocks(self) -> list[_Block]:
@@ -167,13 +176,25 @@ def _not_a_node(data: bytes) -> BrokenError:
     return BrokenError(f"folder node {identity[:12]} is not one", content=identity)
 
 
-def _apart(one: Sequence[Row], other: Sequence[Row]) -> tuple[dict[str, Row], dict[str, Row]]:
-    """By name, the rows that only one of both sorted lists has; where they begin and end alike is passed over first."""
-    shorter = min(len(one), len(other))
-    start = next((k for k in range(shorter) if one[k] != other[k]), shorter)
-    alike = next((k for k in range(shorter - start) if one[-1 - k] != other[-1 - k]), shorter - start)
-    old, new = set(one[start : len(one) - alike]), set(other[start : len(other) - alike])
-    return {row[0]: row for row in old - new}, {row[0]: row for row in new - old}
+def _as_stored(level: int, rows: Sequence[Row]) -> bytes:
+    return orjson.dumps({"entries": rows, "level": level})
+
+
+_NOTHING = _Node(0, [])
+
+
+def _leaves_apart(one: _Node, other: _Node) -> tuple[set[Row], set[Row]]:
+    """The rows that only one of two leaves has. Of leaves that are not decoded, only what differs is, where the bytes
+    tell; of rows, those that both begin and end with are passed over."""
+    apart = rows_apart(one.raw, other.raw) if one.is_raw or other.is_raw else None
+    if apart is not None:
+        return apart
+    left, right = one.rows, other.rows
+    shorter = min(len(left), len(right))
+    start = next((k for k in range(shorter) if left[k] != right[k]), shorter)
+    alike = next((k for k in range(shorter - start) if left[-1 - k] != right[-1 - k]), shorter - start)
+    old, new = set(left[start : len(left) - alike]), set(right[start : len(right) - alike])
+    return old - new, new - old
 
 
 def _weight(entry: Entry | None) -> int:
@@ -337,12 +358,12 @@ class Trees:
     def _read(self, node: str) -> _Node:
         data = self._store.read(node)
         if data.endswith(_LEAF_ENDS):
-            return _Node(0, None, data)
+            return _Node(0, data)
         try:
             index = _index_of(data)
         except ValueError as error:
             raise _not_a_node(data) from error
-        return _Node(index.level, index.entries, data)
+        return _Node(index.level, index.entries)
 
     # --- writing -----------------------------------------------------------
 
@@ -468,9 +489,8 @@ class Trees:
         return _Block(rows[-1][0] if rows else "", self._put(0, rows), len(rows))
 
     def _put(self, level: int, rows: list[Row]) -> str:
-        raw = orjson.dumps({"entries": rows, "level": level})
-        identity = self._store.put(raw).id
-        self._remember(identity, _Node(level, rows, raw))
+        identity = self._store.put(_as_stored(level, rows)).id
+        self._remember(identity, _Node(level, rows))
         return identity
 
     # --- comparing ---------------------------------------------------------
@@ -508,15 +528,8 @@ class Trees:
                 one = self._below(one)
             else:
                 other = self._below(other)
-        return self._leaves_apart(one, other)
-
-    @staticmethod
-    def _leaves_apart(one: _Node, other: _Node) -> tuple[dict[str, Row], dict[str, Row]]:
-        """As ``_rows_apart`` of two leaves; where their bytes tell, only what differs is decoded."""
-        apart = rows_apart(one.raw, other.raw)
-        if apart is None:
-            return _apart(one.rows, other.rows)
-        return {row[0]: row for row in apart[0]}, {row[0]: row for row in apart[1]}
+        old, new = _leaves_apart(one, other)
+        return {row[0]: row for row in old}, {row[0]: row for row in new}
 
     def _leaf_rows_apart(
         self, one: _Node, other: _Node, shared: Container[str]
@@ -526,11 +539,10 @@ class Trees:
         old: set[Row] = set()
         new: set[Row] = set()
         for last in left.keys() | right.keys():
-            nodes = [None if block is None else self._node(block) for block in (left.get(last), right.get(last))]
-            apart = rows_apart(nodes[0].raw, nodes[1].raw) if nodes[0] is not None and nodes[1] is not None else None
-            rows = apart or [set() if node is None else set(node.rows) for node in nodes]
-            old |= rows[0]
-            new |= rows[1]
+            nodes = [_NOTHING if block is None else self._node(block) for block in (left.get(last), right.get(last))]
+            apart = _leaves_apart(*nodes)
+            old |= apart[0]
+            new |= apart[1]
         return {row[0]: row for row in old - new}, {row[0]: row for row in new - old}
 
     def _below(self, node: _Node, left_out: Container[str] = ()) -> _Node:

@@ -21,8 +21,8 @@ from everyshelf.service.base.unchanged import while_unchanged
 from everyshelf.service.shelves.actions.seen_shapes import SeenVersion
 from everyshelf.service.shelves.models import ArtifactVersion
 
-_MOST_VERSIONS = 10_000
-_MOST_NEIGHBOURS = 20_000
+_MOST_VERSIONS = 6_000
+_MOST_NEIGHBOURS = 10_000
 _MOST_CAME, _MOST_NEW_PATHS = 1_000, 200  # more that came at once are not looked at one by one
 
 

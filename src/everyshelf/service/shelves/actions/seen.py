@@ -21,7 +21,7 @@ from everyshelf.service.shelves.actions.lineage import lineage_of
 from everyshelf.service.shelves.actions.seen_shapes import SeenArtifact, SeenCommit, SeenVersion
 from everyshelf.service.shelves.models import ArtifactVersion, Commit, Shelf
 
-_MOST_REMEMBERED = 20_000
+_MOST_REMEMBERED = 5_000
 _AT_ONCE = 500
 _COMMIT_FIELDS = ("pk", "uid", "root", "author", "time", "recorded", "summary", "description", "labels")
 _VERSION_FIELDS = (
