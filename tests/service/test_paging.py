@@ -10,29 +10,8 @@ import httpx
 
 from everyshelf.client import ChangeRequest
 from tests.support.factories import ServiceCase
+from tests.support.long_lists import many_of_each
 
-_FILL = """
-from django.contrib.auth.models import User
-from django.utils import timezone
-from everyshelf.service.environments.models import Deployment, Environment
-from everyshelf.service.proposals.models import Proposal, Remark
-from everyshelf.service.shelves.models import Commit, Shelf, Tag
-
-shelf, owner, now = Shelf.objects.get(key=KEY), User.objects.get(username="owner"), timezone.now()
-head = Commit.objects.filter(shelf=shelf).latest("pk")
-place = Environment.objects.create(shelf=shelf, name="test", address=KEY, position=1, created=now)
-for number in range(1, 13):
-    tag = Tag.objects.create(shelf=shelf, name=f"night-{number}", commit=head, created=now, created_by="owner")
-    Deployment.objects.create(
-        environment=place, key=f"{KEY}-{number}", number=number, tag=tag, commit=head, state="recorded", who="owner",
-        begun=now,
-    )
-    one = Proposal.objects.create(
-        shelf=shelf, number=number, title=f"Proposal {number}", source="gone", target="main", created_by=owner,
-        created=now, head=head, state="closed" if number % 2 else "merged",
-    )
-    Remark.objects.create(proposal=one, uid=f"{shelf.pk}-{number}", person=owner, commit=head, text="Why?", made=now)
-"""
 _QUERIES = """
 from django.db import connection
 from django.test.utils import CaptureQueriesContext
@@ -106,7 +85,7 @@ class LongListsTests(ServiceCase):
     def setUp(self) -> None:
         super().setUp()
         self.shelf.commit("main", None, [ChangeRequest("a.txt", self.shelf.upload(b"1").id)], "First")
-        self.service.run_python(f"KEY = {self.shelf.key!r}\n{_FILL}")
+        self.service.run_python(many_of_each(self.shelf.key, 12))
 
     def numbers(self, what: str, **query: Any) -> list[list[int]]:
         """The numbers on each page of five."""

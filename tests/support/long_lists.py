@@ -1,0 +1,32 @@
+"""Shelves with as much behind them as years of work leave, written straight into the records."""
+
+from __future__ import annotations
+
+_MANY = """
+from django.contrib.auth.models import User
+from django.utils import timezone
+from everyshelf.service.environments.models import Deployment, Environment
+from everyshelf.service.proposals.models import Proposal, Remark
+from everyshelf.service.shelves.models import Commit, Shelf, Tag
+
+shelf, owner, now = Shelf.objects.get(key=KEY), User.objects.get(username="owner"), timezone.now()
+head = Commit.objects.filter(shelf=shelf).latest("pk")
+place = Environment.objects.create(shelf=shelf, name="test", address=KEY, position=1, created=now)
+for number in range(1, COUNT + 1):
+    tag = Tag.objects.create(shelf=shelf, name=f"night-{number}", commit=head, created=now, created_by="owner")
+    Deployment.objects.create(
+        environment=place, key=f"{KEY}-{number}", number=number, tag=tag, commit=head, state="recorded", who="owner",
+        begun=now,
+    )
+    one = Proposal.objects.create(
+        shelf=shelf, number=number, title=f"Proposal {number}", source="gone", target="main", created_by=owner,
+        created=now, head=head, state="closed" if number % 2 else "merged",
+    )
+    Remark.objects.create(proposal=one, uid=f"{shelf.pk}-{number}", person=owner, commit=head, text="Why?", made=now)
+"""
+
+
+def many_of_each(shelf: str, count: int) -> str:
+    """What ``Service.run_python`` does to give a shelf with a commit so many tags and deployments to an environment
+    ``test``, and closed proposals of which each second one was merged."""
+    return f"KEY, COUNT = {shelf!r}, {count}\n{_MANY}"
