@@ -16,7 +16,7 @@ for number in range(1, COUNT + 1):
     tag = Tag.objects.create(shelf=shelf, name=f"night-{number}", commit=head, created=now, created_by="owner")
     Deployment.objects.create(
         environment=place, key=f"{KEY}-{number}", number=number, tag=tag, commit=head, state="recorded", who="owner",
-        begun=now,
+        begun=now, ended=now,
     )
     one = Proposal.objects.create(
         shelf=shelf, number=number, title=f"Proposal {number}", source="gone", target="main", created_by=owner,

@@ -9,6 +9,7 @@ import { useShelfKey } from "../../shell/Page";
 const WIDTH = 1100;
 const LEFT = 120;
 const ROW = 46;
+const SHORT_MS = 3 * 24 * 3600 * 1000; // of so short a time, days do not tell one mark from the next
 
 export function Timeline({ places }: { places: Environment[] }) {
   const key = useShelfKey();
@@ -23,6 +24,7 @@ export function Timeline({ places }: { places: Environment[] }) {
   const first = Math.min(...starts);
   const x = scaleTime([first, Math.max(now, first + 1)], [LEFT, WIDTH - 10]);
   const ticks = x.ticks(6).filter((tick) => x(tick) < WIDTH - 90);
+  const isShort = now - first < SHORT_MS;
   const left = all.reduce((sum, one) => sum + (one.data ? one.data.total - one.data.items.length : 0), 0);
   const shade = shadesOf(places.map((e, i) => ({ route: e.route, runs: rows[i]?.runs ?? [] })));
   return (
@@ -39,7 +41,7 @@ export function Timeline({ places }: { places: Environment[] }) {
           <g key={tick.getTime()}>
             <path d={`M${x(tick)} 18V${rows.length * ROW + 20}`} stroke="var(--line)" strokeDasharray="3 3" />
             <text x={x(tick)} y={14} textAnchor="middle">
-              {day(tick)}
+              {isShort ? when(tick.toISOString()) : day(tick)}
             </text>
           </g>
         ))}
@@ -60,7 +62,7 @@ export function Timeline({ places }: { places: Environment[] }) {
           </g>
         ))}
         <text x={WIDTH - 10} y={14} textAnchor="end">
-          today
+          {isShort ? "now" : "today"}
         </text>
         <path d={`M${WIDTH - 10} 18V${rows.length * ROW + 20}`} stroke="var(--accent)" strokeWidth="1.5" />
       </svg>
