@@ -43,6 +43,11 @@ def listed(ref):
     return told, len(asked)
 
 
+def first_of(ref):
+    pages._kept.clear()
+    return orjson.loads(orjson.dumps(list_artifacts(shelf, resolve(shelf, ref), limit=3)["items"]))
+
+
 def change(ref):
     there, wanted = paths_at(ref), {}
     for _ in range(draw.choice((1, 1, 2, 5))):
@@ -83,8 +88,10 @@ for number in range(40):
         fresh, asked_fresh = listed(ref)
         seen.known_versions = short_names.known_versions = ours
         assert told == fresh, (number, ref, told, fresh)
+        assert told[:3] == first_of(ref), (number, ref, told, "three of them")
         short_names._MOST_GONE_THROUGH = 2_000  # as in a small one
         assert told == listed(ref)[0], (number, ref, told, "names of a state gone through whole")
+        assert told[:3] == first_of(ref), (number, ref, told, "three of them, the state gone through whole")
         short_names._MOST_GONE_THROUGH = 0
         done["lists"] += 1
         done["fewer"] += asked < asked_fresh

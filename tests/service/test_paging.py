@@ -17,6 +17,8 @@ from django.db import connection
 from django.test.utils import CaptureQueriesContext
 from everyshelf.service.environments.actions.environments import list_deployments
 from everyshelf.service.environments.models import Environment
+from everyshelf.service.experiments.actions import list_experiments
+from everyshelf.service.experiments.models import Experiment
 from everyshelf.service.proposals.actions.looking import list_proposals
 from everyshelf.service.shelves.api.shelf_views import tags_json
 from everyshelf.service.shelves.models import Shelf, Tag
@@ -28,7 +30,13 @@ lists = {
     "deployments": lambda most: list_deployments(place, limit=most),
     "tags": lambda most: tags_json(Tag.objects.filter(pk__in=list(Tag.objects.values_list("pk", flat=True)[:most]))),
 }
-counted = {}
+counted = {"experiments": []}
+for left in (12, 2):
+    Experiment.objects.filter(shelf=shelf, pk__gt=Experiment.objects.order_by("pk")[left - 1].pk).delete()
+    list_experiments(shelf)
+    with CaptureQueriesContext(connection) as seen:
+        list_experiments(shelf)
+    counted["experiments"].append(len(seen))
 for name, listed in lists.items():
     for most in (2, 12):
         with CaptureQueriesContext(connection) as seen:
@@ -112,6 +120,14 @@ class LongListsTests(ServiceCase):
         for name, (few, many) in counted.items():
             self.assertEqual(few, many, name)
             self.assertGreater(few, 0, name)
+
+    def test_experiment_says_what_its_runs_say_also_after_another_one(self) -> None:
+        before = self.shelf.experiments()
+        self.assertEqual([one["key"] for one in before], [f"night-{number}" for number in range(12, 0, -1)])
+        self.assertEqual(len({one["answer"] for one in before}), 1)
+        self.shelf.record_run("night-7", "main", str(self.shelf.branch("main").head), metrics={"error": 1})
+        answers = {one["key"]: one["answer"] for one in self.shelf.experiments()}
+        self.assertEqual([key for key, answer in answers.items() if answer != before[0]["answer"]], ["night-7"])
 
     def test_each_row_still_says_what_it_did(self) -> None:
         proposal = self.shelf.proposals("all")[0]

@@ -6,6 +6,7 @@ _MANY = """
 from django.contrib.auth.models import User
 from django.utils import timezone
 from everyshelf.service.environments.models import Deployment, Environment
+from everyshelf.service.experiments.models import Experiment, Run
 from everyshelf.service.proposals.models import Proposal, Remark
 from everyshelf.service.shelves.models import Commit, Shelf, Tag
 
@@ -23,10 +24,19 @@ for number in range(1, COUNT + 1):
         created=now, head=head, state="closed" if number % 2 else "merged",
     )
     Remark.objects.create(proposal=one, uid=f"{shelf.pk}-{number}", person=owner, commit=head, text="Why?", made=now)
+    asked = Experiment.objects.create(
+        shelf=shelf, key=f"night-{number}", question="Does it sail earlier?", branch="gone", target="main",
+        created=now, created_by=owner, proposal=one, runs_made=2,
+    )
+    for run, error in ((1, 9), (2, 4)):
+        Run.objects.create(
+            experiment=asked, number=run, branch="gone", base=head, commit=head, metrics={"error": error}, state="done",
+            began=now, person=owner,
+        )
 """
 
 
 def many_of_each(shelf: str, count: int) -> str:
     """What ``Service.run_python`` does to give a shelf with a commit so many tags and deployments to an environment
-    ``test``, and closed proposals of which each second one was merged."""
+    ``test``, closed proposals of which each second one was merged, and experiments of two runs each."""
     return f"KEY, COUNT = {shelf!r}, {count}\n{_MANY}"

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import functools
 import re
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
@@ -36,6 +37,7 @@ _KEY = re.compile(r"[a-z0-9]+(-[a-z0-9]+)*\Z")
 _MOST_MEASURED_BYTES = 64 * 1024 * 1024
 _MOST_READS = 2000
 _DRAWN_POINTS = 400
+_MOST_ANSWERS = 500
 
 
 def begin(
@@ -278,16 +280,32 @@ def _reads(shelf: Shelf, base: Commit, paths: list[str]) -> dict[str, Any]:
 
 
 def list_experiments(shelf: Shelf) -> list[dict[str, Any]]:
-    """All of them, the open ones first, newest first."""
-    rows = shelf.experiments.select_related("shelf", "created_by", "closed_by", "proposal__shelf").order_by("-pk")
-    told = [experiment_json(e, answer=True) for e in rows]
+    """All of them with what their runs say so far, the open ones first, newest first."""
+    rows = list(shelf.experiments.select_related("shelf", "created_by", "closed_by", "proposal__shelf").order_by("-pk"))
+    roots = _roots(shelf, {name for one in rows for name in (one.target, one.branch)})
+    told = []
+    for one in rows:
+        answer = _answer(one.pk, one.runs_made, one.primary, roots.get(one.target, ""), roots.get(one.branch, ""))
+        told.append({**experiment_json(one), "answer": answer})
     return sorted(told, key=lambda e: e["state"] != "open")
 
 
-def experiment_json(experiment: Experiment, *, answer: bool = False) -> dict[str, Any]:
-    """An experiment without its runs; ``answer``: with what they say so far."""
+def _roots(shelf: Shelf, branches: Collection[str]) -> dict[str, str]:
+    """The states at the heads of branches, by name."""
+    return dict(shelf.branches.filter(name__in=branches, head__isnull=False).values_list("name", "head__root"))
+
+
+@functools.lru_cache(_MOST_ANSWERS)
+def _answer(experiment: int, _runs_made: int, primary: str, *roots: str) -> str:
+    """What the runs of an experiment say so far; kept, as it changes with what it is asked by and with nothing else."""
+    rows = _rows(list(Run.objects.filter(experiment_id=experiment, state="done").order_by("number")))
+    return answer_so_far(_table(rows, None, primary, roots), rows)
+
+
+def experiment_json(experiment: Experiment) -> dict[str, Any]:
+    """An experiment without its runs."""
     proposal = up_to_date(experiment.proposal) if experiment.proposal else None
-    result = {
+    return {
         "key": experiment.key,
         "question": experiment.question,
         "branch": experiment.branch,
@@ -303,10 +321,6 @@ def experiment_json(experiment: Experiment, *, answer: bool = False) -> dict[str
         "closed_by": experiment.closed_by.username if experiment.closed_by else None,
         "runs_made": experiment.runs_made,
     }
-    if answer:
-        rows = _rows([r for r in experiment.runs.order_by("number") if r.state == "done"])
-        result["answer"] = answer_so_far(_table(experiment, rows, None), rows)
-    return result
 
 
 def experiment_detail(experiment: Experiment, base: int | None) -> dict[str, Any]:
@@ -315,7 +329,7 @@ def experiment_detail(experiment: Experiment, base: int | None) -> dict[str, Any
     rows = _rows([r for r in runs if r.state == "done"])
     if base is not None and base not in {r.number for r in rows}:
         raise MissingError(f"{experiment.key} has no run {base} that ended well", code="run.missing")
-    table = _table(experiment, rows, base)
+    table = _table_of(experiment, rows, base)
     cells = table.pop("cells")
     told = [{**run_json(r), "cells": cells.get(r.number, {"reads": {}, "parameters": {}, "metrics": {}})} for r in runs]
     return {
@@ -348,13 +362,16 @@ def _read_names(runs: list[Run]) -> dict[str, str]:
     return {path: name if len(paths) == 1 else path for name, paths in names.items() for path in paths}
 
 
-def _table(experiment: Experiment, rows: list[RunRow], base: int | None) -> dict[str, Any]:
-    target = experiment.shelf.branches.filter(name=experiment.target).select_related("head").first()
-    said = dict(rules_at(target.head.root).metrics) if target is not None and target.head is not None else {}
-    own = experiment.shelf.branches.filter(name=experiment.branch).select_related("head").first()
-    if own is not None and own.head is not None:
-        said |= dict(rules_at(own.head.root).metrics)
-    return compare_runs(rows, base, said, experiment.primary or None)
+def _table(rows: list[RunRow], base: int | None, primary: str, roots: Sequence[str]) -> dict[str, Any]:
+    """Runs side by side, with what ``shelf.toml`` says of metrics in these states, the last one counting most."""
+    said = dict(metric for root in roots if root for metric in rules_at(root).metrics)
+    return compare_runs(rows, base, said, primary or None)
+
+
+def _table_of(experiment: Experiment, rows: list[RunRow], base: int | None) -> dict[str, Any]:
+    branches = (experiment.target, experiment.branch)
+    roots = _roots(experiment.shelf, branches)
+    return _table(rows, base, experiment.primary, [roots.get(name, "") for name in branches])
 
 
 def run_json(run: Run) -> dict[str, Any]:
@@ -403,7 +420,7 @@ def adopt(
     _check_open(experiment)
     source = branch or experiment.branch
     rows = _rows([r for r in experiment.runs.order_by("number") if r.state == "done"])
-    answer = answer_so_far(_table(experiment, rows, None), rows)
+    answer = answer_so_far(_table_of(experiment, rows, None), rows)
     with one_act():
         proposal = open_proposal(
             caller,
