@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 import os
 import signal
+import subprocess
+import sys
 import unittest
 from collections.abc import Callable
 from pathlib import Path
@@ -82,6 +84,28 @@ class KeptAliveTests(ProcessCase):
         self.service.start()
         until(lambda: not any(Path(f"/proc/{pid}").exists() for pid in children), "a process stayed")
         self.service.client().close()
+
+
+_FREED_IN_BETWEEN = """
+import psutil
+from everyshelf.service.base.processes import give_back_memory
+held = lambda: psutil.Process().memory_info().rss >> 20
+many = [bytes(3_000) for _ in range(60_000)]
+few = many[::100]
+full = held()
+del many
+freed = held()
+give_back_memory()
+print(full, freed, held(), len(few))
+"""
+
+
+class MemoryTests(unittest.TestCase):
+    def test_what_is_free_between_what_is_kept_goes_back_to_the_system(self) -> None:
+        run = subprocess.run([sys.executable, "-c", _FREED_IN_BETWEEN], capture_output=True, text=True, check=True)
+        full, freed, given_back, _ = map(int, run.stdout.split())
+        self.assertGreater(freed, full - 80, "the system took it back by itself: this shows nothing")
+        self.assertLess(given_back, full - 120)
 
 
 class SharedStateTests(ServiceCase):

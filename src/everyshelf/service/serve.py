@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import itertools
 import os
 import secrets
 import signal
@@ -17,6 +18,7 @@ from everyshelf.core.errors import BrokenError, EveryShelfError
 from everyshelf.service.base.config import get_config
 
 _SEAL_SECONDS = 2.0
+_LOOKS_BETWEEN_GIVING_BACK = 15
 _OBJECTS_BETWEEN_ROUNDS = 10_000
 # Whoever reads a file or asks the records lets other threads compute meanwhile, and waits so long until it may go on
 # beside one that does not stop. At the usual 5 ms thousands of small reads took 25 times as long as alone, at this 4.
@@ -160,7 +162,7 @@ def _answer(listener: socket.socket) -> None:
     config = get_config()
     _open_store()
     start_readers()
-    threading.Thread(target=_seal_when_asked, daemon=True).start()
+    threading.Thread(target=_look_after_process, daemon=True).start()
     server = make_server(
         application, listener, scratch=config.scratch, most_bytes=config.max_upload_bytes, proxy=config.proxy
     )
@@ -181,14 +183,17 @@ def _open_store() -> None:
         get_store()
 
 
-def _seal_when_asked() -> None:
-    """Seal this process's segment soon after that was asked for, even while nobody calls."""
+def _look_after_process() -> None:
+    """Seal this process's segment soon after that was asked for, even while nobody calls, and give back memory."""
     from everyshelf.service.base.context import get_store
+    from everyshelf.service.base.processes import give_back_memory
 
-    while True:
+    for look in itertools.count(1):
         time.sleep(_SEAL_SECONDS)
         with contextlib.suppress(EveryShelfError, OSError):  # the next request meets the same, and says so
             get_store().segments.seal_if_asked()
+        if look % _LOOKS_BETWEEN_GIVING_BACK == 0:
+            give_back_memory()
 
 
 def _close_connections() -> None:

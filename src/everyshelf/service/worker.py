@@ -11,11 +11,12 @@ from pathlib import Path
 from everyshelf.core.errors import EveryShelfError
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import get_store, have_readers
-from everyshelf.service.base.processes import beat_file
+from everyshelf.service.base.processes import beat_file, give_back_memory
 from everyshelf.service.jobs.actions import run_periodic, take_up_after_restart
 from everyshelf.service.jobs.working import LANES, work_on_jobs
 
 _BEAT_SECONDS = 1.0
+_BEATS_BETWEEN_GIVING_BACK = 30
 _LEAST_READERS = 2  # short jobs do not wait while a long one reads
 _STOP_SECONDS = 5.0
 
@@ -34,8 +35,12 @@ def work() -> None:
     for thread in threads:
         thread.start()
     beat = beat_file()
+    beats = 0
     while not stop.wait(_BEAT_SECONDS) and all(thread.is_alive() for thread in threads):
         _beat(beat)
+        beats += 1
+        if beats % _BEATS_BETWEEN_GIVING_BACK == 0:
+            give_back_memory()
     stop.set()
     for thread in threads:
         thread.join(_STOP_SECONDS)

@@ -207,3 +207,11 @@ def keep_few_arenas() -> None:
     lists large shelves held a quarter more."""
     with contextlib.suppress(AttributeError, OSError):
         ctypes.CDLL(None).mallopt(_M_ARENA_MAX, 2)
+
+
+def give_back_memory() -> None:
+    """Give what this process has freed back to the system (malloc_trim(3)), which costs a few milliseconds; does
+    nothing where the C library has no such thing. By itself it keeps what was needed once, for a page of a large
+    shelf or while it caught up with many commits."""
+    with contextlib.suppress(AttributeError, OSError):
+        ctypes.CDLL(None).malloc_trim(0)
