@@ -25,3 +25,6 @@ class LongListsTests(ConsoleCase):
         self.assertNotIn("Show older ones", self.browser.text())
         self.page("/environments")
         self.browser.see("without 3 older ones")
+        marks = [one.text for one in self.browser.driver.find_elements("css selector", "svg.tl text")]
+        self.assertIn("now", marks)
+        self.assertTrue(any(":" in mark for mark in marks), f"no mark of so short a time tells the hour: {marks}")

@@ -7,6 +7,7 @@ import os
 import signal
 import subprocess
 import sys
+import tempfile
 import unittest
 from collections.abc import Callable
 from pathlib import Path
@@ -100,12 +101,36 @@ print(full, freed, held(), len(few))
 """
 
 
+_ASKED_TO = """
+from everyshelf.service import serve
+from everyshelf.service.base import processes
+
+def given_back():
+    raise SystemExit("given back")
+
+processes.give_back_memory, serve._SEAL_SECONDS = given_back, 0.001
+serve._look_after_process()
+"""
+
+
 class MemoryTests(unittest.TestCase):
     def test_what_is_free_between_what_is_kept_goes_back_to_the_system(self) -> None:
         run = subprocess.run([sys.executable, "-c", _FREED_IN_BETWEEN], capture_output=True, text=True, check=True)
         full, freed, given_back, _ = map(int, run.stdout.split())
         self.assertGreater(freed, full - 80, "the system took it back by itself: this shows nothing")
         self.assertLess(given_back, full - 120)
+
+    def test_a_process_that_answers_does_so_from_time_to_time(self) -> None:
+        with tempfile.TemporaryDirectory() as data:
+            told = subprocess.run(
+                [sys.executable, "-c", _ASKED_TO],
+                check=False,
+                env={**os.environ, "EVERYSHELF_DATA": data},
+                capture_output=True,
+                text=True,
+                timeout=120,
+            )
+        self.assertIn("given back", told.stderr)
 
 
 class SharedStateTests(ServiceCase):
