@@ -8,6 +8,7 @@ import signal
 import subprocess
 import sys
 import tempfile
+import threading
 import unittest
 from collections.abc import Callable
 from pathlib import Path
@@ -85,6 +86,40 @@ class KeptAliveTests(ProcessCase):
         self.service.start()
         until(lambda: not any(Path(f"/proc/{pid}").exists() for pid in children), "a process stayed")
         self.service.client().close()
+
+    def test_a_service_that_starts_waits_for_what_a_killed_one_has_left(self) -> None:
+        """A busy system takes a while to end processes, and they have the lock of the folder until then."""
+        self.service.kill_group()
+        left = subprocess.Popen(
+            [sys.executable, "-c", _LEFT_BEHIND],
+            env={**os.environ, "EVERYSHELF_DATA": str(self.service.data)},
+            stdout=subprocess.PIPE,
+            text=True,
+        )
+        assert left.stdout is not None
+        pid = int(left.stdout.readline())
+        left.wait()
+        starting = threading.Thread(target=self.service.start)
+        starting.start()
+        starting.join(3)
+        self.assertNotIn("another service works", self.service.log().lower())
+        self.assertTrue(starting.is_alive(), "it worked on the folder beside what was left")
+        os.kill(pid, signal.SIGKILL)
+        starting.join()
+        self.service.client().close()
+
+
+_LEFT_BEHIND = """
+import os, time
+from everyshelf.service.base.config import get_config
+from everyshelf.service.base.data_folder import open_data_folder
+lock = open_data_folder(get_config())
+pid = os.fork()
+if pid:
+    print(pid, flush=True)
+    os._exit(0)
+time.sleep(600)
+"""
 
 
 _FREED_IN_BETWEEN = """

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import fcntl
 import os
+import time
 from typing import IO
 
 from everyshelf.core.errors import BrokenError, ConflictError
 from everyshelf.service.base.config import Config
 
 FORMAT = 2
+_ENDING_SECONDS = 60.0
+_LOOK_SECONDS = 0.05
 
 
 def open_data_folder(config: Config) -> IO[str]:
@@ -32,18 +35,51 @@ def open_data_folder(config: Config) -> IO[str]:
 
 
 def _lock(config: Config) -> IO[str]:
-    lock = (config.data / "service.lock").open("w")
+    """Lock the folder for this process and all that it forks.
+
+    A service that was killed leaves processes that the system is still ending, and they have its lock until then. So
+    the file says which process took the lock: if that one is gone, the others soon are too, and it is worth waiting.
+    """
+    lock = (config.data / "service.lock").open("a+")
+    end = time.monotonic() + _ENDING_SECONDS
+    while not _taken(lock):
+        if _holder_runs(lock) or time.monotonic() > end:
+            lock.close()
+            raise ConflictError(
+                f"another service works on {config.data}",
+                code="serve.busy",
+                hint="Stop it, or choose another folder with --data.",
+            )
+        time.sleep(_LOOK_SECONDS)
+    lock.truncate(0)
+    lock.write(f"{os.getpid()}\n")
+    lock.flush()
+    return lock
+
+
+def _taken(lock: IO[str]) -> bool:
     try:
         fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except BlockingIOError as error:
-        lock.close()
-        raise ConflictError(
-            f"another service works on {config.data}",
-            code="serve.busy",
-            hint="Stop it, or choose another folder with --data.",
-        ) from error
-    os.set_inheritable(lock.fileno(), True)
-    return lock
+    except BlockingIOError:
+        return False
+    return True
+
+
+def _holder_runs(lock: IO[str]) -> bool:
+    """Whether the process that took the lock runs, as far as its number says; True if the file names none."""
+    lock.seek(0)
+    number = lock.read().strip()
+    if not number.isdigit():
+        return True
+    if int(number) == os.getpid():  # in a container that starts again the same number comes back
+        return False
+    try:
+        os.kill(int(number), 0)
+    except ProcessLookupError:
+        return False
+    except (OSError, OverflowError):  # it runs as another person; or no system gives out such a number
+        pass
+    return True
 
 
 def _check_format(config: Config) -> None:
