@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from everyshelf.core.errors import InvalidError
-from everyshelf.core.tables import paging
+from everyshelf.core.tables import columns, orders, paging
 from everyshelf.core.tables.engine import Engine
 from everyshelf.core.tables.given import Given
 from everyshelf.core.tables.sources import open_table
@@ -58,6 +58,9 @@ class PageTests(unittest.TestCase):
 
     def page(self, start: int = 0, count: int = 100, *, sort: list[str] | None = None, where: list[str] | None = None):
         return paging.rows_of(self.engine, self.kept, start, count, sort=sort or [], where=where or [])
+
+    def kept_beside(self) -> list[Path]:
+        return sorted(self.kept.parent.glob(f"{self.kept.name}.*"), key=lambda file: file.suffix)
 
     def all_numbers(self, **wanted: list[str]) -> list[int]:
         numbers: list[int] = []
@@ -105,32 +108,63 @@ class PageTests(unittest.TestCase):
     def test_the_beginning_of_an_order_comes_without_all_of_it(self) -> None:
         everything = lambda row: True  # noqa: E731
         fare = lambda row: float(row[2]) if row[2] else None  # noqa: E731
-        orders = {
+        by_hand = {
             "fare": self.numbers_of(everything, fare),
             "-fare": self.numbers_of(everything, fare, reverse=True),
             "id": self.numbers_of(everything, lambda row: int(row[0])),
             "harbour": self.numbers_of(everything, lambda row: row[1]),
         }
-        with patch.multiple(paging, _LARGE=1_000, _FIRST=20, _BEGINNING=0.1, _PLACES=8, _OF_EACH=60):
-            for name, expected in orders.items():
+        with patch.multiple(orders, LARGE=1_000, _FIRST=20, _BEGINNING=0.1, _SAMPLE_ROWS=500, _SAMPLE_LETTERS=2):
+            for name, expected in by_hand.items():
                 with self.subTest(order=name):
-                    for file in self.kept.parent.glob(f"{self.kept.name}.*"):
+                    for file in self.kept_beside():
                         file.unlink()
                     found = self.page(190, 50, sort=[name])
                     self.assertEqual(found.numbers, expected[190:240])
                     self.assertEqual((found.total, len(found.rows)), (3_000, 50))
-                    (beginning,) = self.kept.parent.glob(f"{self.kept.name}.*.first")
+                    beginning, sample = self.kept_beside()
+                    self.assertEqual((beginning.suffix, sample.suffix), (".first", ".sample"))
                     made = beginning.stat().st_mtime_ns
                     self.assertEqual(self.page(40, 50, sort=[name]).numbers, expected[40:90])
-                    self.assertEqual(list(self.kept.parent.glob(f"{self.kept.name}.*")), [beginning])
+                    self.assertEqual(self.kept_beside(), [beginning, sample])
                     self.assertGreaterEqual(beginning.stat().st_mtime_ns, made)
                     self.assertEqual(self.page(2_900, 100, sort=[name]).numbers, expected[2_900:])
                     self.assertEqual(self.page(190, 50, sort=[name]).numbers, expected[190:240])
 
     def test_where_the_rows_looked_at_do_not_tell_it_all_are_put_in_order(self) -> None:
-        with patch.multiple(paging, _LARGE=1_000, _FIRST=20, _BEGINNING=0.1, _PLACES=50, _OF_EACH=9, _SPARE=0):
+        with patch.multiple(orders, LARGE=1_000, _FIRST=20, _BEGINNING=0.1, _SPARE=0):
             expected = self.numbers_of(lambda row: True, lambda row: row[3])
             self.assertEqual(self.page(150, 100, sort=["day"]).numbers, expected[150:250])
+
+    def test_a_large_table_has_its_sample_before_anyone_asks(self) -> None:
+        with tempfile.TemporaryDirectory(prefix="es-pages-") as folder:
+            file, kept = Path(folder, "ledger.csv"), Path(folder, "kept.parquet")
+            file.write_bytes(as_csv(self.rows))
+            source = open_table(self.engine, Given(file.name, path=file), "csv")
+            with patch.multiple(paging, LARGE=3_000), patch.multiple(orders, _SAMPLE_ROWS=500):
+                paging.keep_table(self.engine, source, kept)
+            sample = pq.read_table(f"{kept}.sample")
+            self.assertGreater(sample.num_rows, 300)
+            self.assertLess(sample.num_rows, 700)
+            fares = {float(row[2]) if row[2] else None for row in self.rows}
+            self.assertLessEqual(set(sample.column("s2").to_pylist()), fares)
+
+    def test_a_table_kept_without_values_beside_it_is_sorted_and_filtered_the_same(self) -> None:
+        """As those that were kept before there were any."""
+        with tempfile.TemporaryDirectory(prefix="es-pages-") as folder, patch.object(paging, "NUMBERS", frozenset()):
+            file, kept = Path(folder, "ledger.csv"), Path(folder, "kept.parquet")
+            file.write_bytes(as_csv(self.rows))
+            paging.keep_table(self.engine, open_table(self.engine, Given(file.name, path=file), "csv"), kept)
+            self.assertNotIn("v2", pq.read_schema(kept).names)
+            self.assertIn("v2", pq.read_schema(self.kept).names)
+            with patch.object(paging, "NUMBERS", columns.NUMBERS):
+                for wanted in (
+                    {"sort": ["-fare"]},
+                    {"where": ["fare over 12.5"], "sort": ["id"]},
+                    {"where": ["fare is 7"]},
+                ):
+                    older = paging.rows_of(self.engine, kept, 700, 300, **wanted)
+                    self.assertEqual(older, self.page(700, 300, **wanted), wanted)
 
     def test_conditions_all_hold(self) -> None:
         fare = lambda row: float(row[2]) if row[2] else None  # noqa: E731
@@ -174,7 +208,7 @@ class PageTests(unittest.TestCase):
                 self.page(where=[f"id under {number + 1}"]).numbers,
                 self.numbers_of(lambda row, n=number: int(row[0]) <= n),
             )
-        held = [file.name for file in self.kept.parent.glob(f"{self.kept.name}.*")]
+        held = [file.name for file in self.kept_beside() if file.suffix != ".sample"]
         self.assertEqual(len(held), 20, held)
         self.assertEqual(self.page(where=["id under 1"]).total, sum(int(row[0]) < 1 for row in self.rows))
 
