@@ -2,8 +2,8 @@
 
 Of each tenth, a thousand commits are made by four people over HTTP, each on a branch that is then merged; the others
 are recorded in one go, as a fetch from Git does it (``BY_PEOPLE``: how many people make, of all). After each tenth the
-same calls are asked of that shelf and of a new one, in turn: the machine changes its speed in an hour, and what grows
-is what the one takes more than the other.
+same calls are asked of that shelf and of a small one, in turn: the machine changes its speed in an hour, and what grows
+is what the one takes more than the other. The small one has as many artifacts, and only the commits of these looks.
 """
 
 from __future__ import annotations
@@ -94,7 +94,7 @@ class Soak:
     rounds: int = ROUNDS
     problems: list[str] = field(default_factory=list)
     memory: list[float] = field(default_factory=list)  # MB, by window
-    against_new: list[dict[str, float]] = field(default_factory=list)  # by window, of each call
+    against_small: list[dict[str, float]] = field(default_factory=list)  # by window, of each call
     milliseconds: list[dict[str, float]] = field(default_factory=list)
 
     def run(self) -> Soak:
@@ -132,7 +132,9 @@ class Soak:
 
     def _look(self, service: Service, shelf: ShelfClient, window: int) -> None:
         with service.client() as client:
-            shelves = {"soak": shelf, "new": _new_shelf(client, f"new-{window}", self.artifacts)}
+            if not window:
+                _new_shelf(client, "small", self.artifacts)
+            shelves = {"soak": shelf, "small": client.shelf("small")}
             settle(service)
             taken = _interleaved(shelves, self.rounds)
             for key in [*shelves] * 3:
@@ -141,11 +143,11 @@ class Soak:
                 taken[key].setdefault(what, []).append(_timed(lambda key=key: _described(service, shelves[key])))  # type: ignore[misc]
         median = {key: {what: statistics.median(times) for what, times in one.items()} for key, one in taken.items()}
         self.milliseconds.append({what: 1000 * seconds for what, seconds in median["soak"].items()})
-        self.against_new.append({what: median["soak"][what] / median["new"][what] for what in median["new"]})
+        self.against_small.append({what: median["soak"][what] / median["small"][what] for what in median["small"]})
         self.memory.append(memory_of(service))
-        told = ", ".join(f"{what} {ratio:.2f}" for what, ratio in self.against_new[-1].items())
+        told = ", ".join(f"{what} {ratio:.2f}" for what, ratio in self.against_small[-1].items())
         done = (window + 1) * (self.commits // self.windows)
-        print(f"     … {done} commits; against a new shelf: {told}; {self.memory[-1]:.0f} MB", flush=True)
+        print(f"     … {done} commits; against a small shelf: {told}; {self.memory[-1]:.0f} MB", flush=True)
 
 
 def _new_shelf(client: Client, key: str, artifacts: int) -> ShelfClient:
@@ -218,7 +220,7 @@ def _missing(shelf: ShelfClient, writers: list[_Writer]) -> list[str]:
 
 
 def soak() -> Iterator[Figure]:
-    """The growth of each call from a new shelf to one of 100,000 commits, and of the memory."""
+    """The growth of each call from a small shelf to one of 100,000 commits, and of the memory."""
     done = Soak().run()
     for line in done.problems[:20]:
         print("       !", line[:300], flush=True)
@@ -226,9 +228,9 @@ def soak() -> Iterator[Figure]:
     yield Figure(
         "B0", what, len(done.problems), "0", not done.problems, f"{done.by_people:,} of them by {WRITERS} people"
     )
-    for call, ratio in done.against_new[-1].items():
-        told = f"{done.milliseconds[-1][call]:.0f} ms; after the first tenth {done.against_new[0][call]:.2f} x"
-        yield Figure("B0", f"{call} on it against a new shelf, x", ratio, "<= 1.5", ratio <= 1.5, told)
+    for call, ratio in done.against_small[-1].items():
+        told = f"{done.milliseconds[-1][call]:.0f} ms; after the first tenth {done.against_small[0][call]:.2f} x"
+        yield Figure("B0", f"{call} on it against a small shelf, x", ratio, "<= 1.5", ratio <= 1.5, told)
     first, last = done.memory[len(done.memory) // 3], done.memory[-1]
     told = ", ".join(f"{one:.0f}" for one in done.memory)
     yield Figure("B0", "memory at the end against after a third, x", last / first, "1.1", last <= 1.1 * first, told)

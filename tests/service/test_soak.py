@@ -75,8 +75,8 @@ class SampleTests(unittest.TestCase):
     def test_nothing_acknowledged_is_missing_and_every_call_is_measured(self) -> None:
         done = Soak(commits=240, by_people=40, artifacts=60, windows=2, rounds=3).run()
         self.assertEqual(done.problems, [])
-        self.assertEqual((len(done.memory), len(done.against_new)), (2, 2))
-        self.assertGreaterEqual(len(done.against_new[-1]), 7)
+        self.assertEqual((len(done.memory), len(done.against_small)), (2, 2))
+        self.assertGreaterEqual(len(done.against_small[-1]), 7)
 
 
 class HeadsReadTests(ServiceCase):

@@ -17,6 +17,7 @@ _ENTRY = np.dtype(
     [("prefix", "<u8"), ("id", "V32"), ("offset", "<u8"), ("raw", "<u4"), ("kind", "u1"), ("delta", "?"), ("pad", "V2")]
 )
 _ROW = struct.Struct("<Q32sQIB?2x")  # an entry, read without numpy: one at a time that is faster
+_ID_WORDS = _ENTRY["id"].itemsize // 8
 _RANGE = struct.Struct("<QQ")
 _RATIO = 4
 
@@ -33,10 +34,15 @@ class Directory:
     @classmethod
     def build(cls, segment: str, locations: dict[bytes, Location], damage: list[Damage]) -> Directory:
         """From what a scan found."""
-        entries = np.zeros(len(locations), _ENTRY)
-        for row, (identity, where) in enumerate(sorted(locations.items())):
-            prefix = int.from_bytes(identity[:8], "big")
-            entries[row] = (prefix, identity, where.offset, where.raw_bytes, where.kind, where.delta, b"")
+        rows = sorted(locations.items())
+        ids = b"".join(identity for identity, _ in rows)
+        entries = np.zeros(len(rows), _ENTRY)
+        entries["prefix"] = np.frombuffer(ids, ">u8")[::_ID_WORDS]
+        entries["id"] = np.frombuffer(ids, _ENTRY["id"])
+        entries["offset"] = np.fromiter((where.offset for _, where in rows), np.uint64, len(rows))
+        entries["raw"] = np.fromiter((where.raw_bytes for _, where in rows), np.uint32, len(rows))
+        entries["kind"] = np.fromiter((where.kind for _, where in rows), np.uint8, len(rows))
+        entries["delta"] = np.fromiter((where.delta for _, where in rows), np.bool_, len(rows))
         return cls(segment, entries, damage)
 
     @classmethod

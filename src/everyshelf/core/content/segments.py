@@ -29,6 +29,8 @@ from everyshelf.core.content.stores import MAIN, SEGMENT, current_store, new_seg
 from everyshelf.core.errors import BrokenError, StorageError
 
 SEGMENT_BYTES = 256 * 1024 * 1024
+# Of a segment that is added to every process keeps each place as an object, three times what it takes once sealed.
+SEGMENT_RECORDS = 16_384
 _MOST_TRIES = 5
 
 
@@ -45,9 +47,11 @@ class _Own:
 class Segments:
     """All segments of a place: append to one's own, find and read in all. Safe to use from several threads."""
 
-    def __init__(self, place: Place, *, segment_bytes: int = SEGMENT_BYTES) -> None:
+    def __init__(
+        self, place: Place, *, segment_bytes: int = SEGMENT_BYTES, segment_records: int = SEGMENT_RECORDS
+    ) -> None:
         self.place = place
-        self._segment_bytes = segment_bytes
+        self._segment_bytes, self._segment_records = segment_bytes, segment_records
         self._lock = threading.RLock()
         self._sealed = Directories()
         self._live: dict[str, SegmentContents] = {}
@@ -277,11 +281,14 @@ class Segments:
             if self.holds(record.id, store):
                 return
             own = self._own.get(store)
-            if own is None or own.contents.end >= self._segment_bytes:
+            if own is None or self._is_full(own.contents):
                 own = self._begin(store)
             offset = own.contents.end
             own.appender.append(encode(record, own.contents.name))
             own.contents.note(offset, record)
+
+    def _is_full(self, one: SegmentContents) -> bool:
+        return one.end >= self._segment_bytes or len(one.locations) >= self._segment_records
 
     def _begin(self, store: str) -> _Own:
         self._end(store)
