@@ -10,10 +10,12 @@ import tempfile
 import unittest
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from unittest.mock import patch
 
 from hypothesis import given
 from hypothesis import strategies as st
 
+from everyshelf.core.content import segments
 from everyshelf.core.content.cutter import CUTTER, cut_window
 from everyshelf.core.content.ids import content_id
 from everyshelf.core.content.records import decode
@@ -269,3 +271,16 @@ class ManySegmentsTests(StoreCase):
             if number % 5 == 0:
                 first.segments.close()
                 self.assertEqual(second.read(info.id), b"made later %d" % number)
+
+    def test_what_is_known_one_by_one_of_a_segment_that_grows_is_bounded(self) -> None:
+        """Each process follows the segments to which others add, place by place."""
+        writer, follower = self.open(), self.open()
+        with patch.object(segments, "SEGMENT_RECORDS", 100):
+            ids = [writer.put(b"ferry %d" % number).id for number in range(1_050)]
+        writer.sync()
+        self.assertTrue(all(follower.has(identity) for identity in ids))
+        for store in (writer, follower):
+            (growing,) = store.segments._live.values()
+            self.assertEqual(len(growing.locations), 50)
+            self.assertEqual([len(sealed) for sealed in store.segments.sealed()], [100] * 10)
+        self.assertEqual(follower.read(ids[0]) + follower.read(ids[-1]), b"ferry 0ferry 1049")

@@ -16,17 +16,16 @@ class NewSegments:
     """Segments of one store of a place that one writer fills. Nothing counts on them before ``finish``; ``drop`` takes
     back those that are not finished."""
 
-    def __init__(self, place: Place, store: str = MAIN, *, segment_bytes: int = SEGMENT_BYTES) -> None:
+    def __init__(self, place: Place, store: str = MAIN) -> None:
         self._place = place
         self.store = store
-        self._segment_bytes = segment_bytes
         self._now: SegmentContents | None = None
         self._appender: Appender | None = None
         self.names: list[str] = []
 
     def append(self, record: Record) -> None:
         """Add a record, in a next segment when this one is full."""
-        if self._now is None or self._now.end >= self._segment_bytes:
+        if self._now is None or self._now.end >= SEGMENT_BYTES:
             self._seal()
             name = new_segment_name(self.store)
             self._appender = self._place.create(name)

@@ -47,11 +47,8 @@ class _Own:
 class Segments:
     """All segments of a place: append to one's own, find and read in all. Safe to use from several threads."""
 
-    def __init__(
-        self, place: Place, *, segment_bytes: int = SEGMENT_BYTES, segment_records: int = SEGMENT_RECORDS
-    ) -> None:
+    def __init__(self, place: Place) -> None:
         self.place = place
-        self._segment_bytes, self._segment_records = segment_bytes, segment_records
         self._lock = threading.RLock()
         self._sealed = Directories()
         self._live: dict[str, SegmentContents] = {}
@@ -281,14 +278,11 @@ class Segments:
             if self.holds(record.id, store):
                 return
             own = self._own.get(store)
-            if own is None or self._is_full(own.contents):
+            if own is None or _is_full(own.contents):
                 own = self._begin(store)
             offset = own.contents.end
             own.appender.append(encode(record, own.contents.name))
             own.contents.note(offset, record)
-
-    def _is_full(self, one: SegmentContents) -> bool:
-        return one.end >= self._segment_bytes or len(one.locations) >= self._segment_records
 
     def _begin(self, store: str) -> _Own:
         self._end(store)
@@ -356,3 +350,7 @@ class Segments:
         for name in segment_names(self.place):
             for offset, record in iter_records(self.place, name):
                 yield name, offset, record
+
+
+def _is_full(seen: SegmentContents) -> bool:
+    return seen.end >= SEGMENT_BYTES or len(seen.locations) >= SEGMENT_RECORDS

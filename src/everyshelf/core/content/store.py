@@ -120,12 +120,10 @@ def _checked(data: bytes, identity: str) -> bytes:
 class ContentStore:
     """Content by id over the segments of one place."""
 
-    def __init__(
-        self, place: Place | Path, *, segment_bytes: int | None = None, outside: Outside | None = None
-    ) -> None:
+    def __init__(self, place: Place | Path, *, outside: Outside | None = None) -> None:
         place = FolderPlace(place) if isinstance(place, Path) else place
         self._outside = outside or NothingOutside()
-        self.segments = Segments(place, **({"segment_bytes": segment_bytes} if segment_bytes else {}))
+        self.segments = Segments(place)
         self._pool: ThreadPoolExecutor | None = None
         self._hashing: ThreadPoolExecutor | None = None
 
