@@ -160,8 +160,8 @@ class Calls:
             answer = self._http.get(f"{self._base}/contents/{identity}")
             if answer.status_code != 200 or answer.content != data:
                 wrong.append(f"content {identity[:12]}: {answer.status_code}")
-        branches = {b["name"] for b in self._http.get(f"{self._base}/branches").json()}
-        tags = {t["name"] for t in self._http.get(f"{self._base}/tags").json()}
+        branches = {b["name"] for b in self._http.get(f"{self._base}/branches?limit=1000").json()["items"]}
+        tags = {t["name"] for t in self._http.get(f"{self._base}/tags?limit=1000").json()["items"]}
         wrong += [f"branch {name}" for name in self.branches - branches] + [f"tag {n}" for n in self.tags - tags]
         listed = self._http.get(f"{self._base}/artifacts", params={"limit": 1000}).json()["items"]
         there = {a["path"]: a["content"] for a in listed}

@@ -523,8 +523,14 @@ CUTS = [
     Cut(
         "desk/isolated.py", "        if strays:", "        if not strays and strays:", ("tests.cli.test_isolated_runs",)
     ),
-    Cut("core/tables/paging.py", '">=" if first.is_down else "<="', '"<="', _PAGES),
-    Cut("core/tables/paging.py", "return _count_of(engine, kept) >= reach", "return True", _PAGES),
+    Cut("core/tables/orders.py", '">=" if first.is_down else "<="', '"<="', _PAGES),
+    Cut("core/tables/orders.py", "return _count_of(engine, kept) >= asked.reach", "return True", _PAGES),
+    Cut("core/tables/orders.py", "{1 - share if first.is_down else share}", "{share}", _PAGES),
+    Cut("core/tables/paging.py", "if source.row_count >= LARGE:", "if False:", _PAGES),
+    Cut("core/content/segments.py", " or len(seen.locations) >= SEGMENT_RECORDS", "", ("tests.core.test_content",)),
+    Cut("service/base/paging.py", "rows.exclude(name=first)", "rows", ("tests.service.test_paging",)),
+    Cut("service/base/paging.py", " | Q(created=time, pk__lt=number)", "", ("tests.service.test_paging",)),
+    Cut("service/base/data_folder.py", "time.sleep(_LOOK_SECONDS)", "end = 0.0", ("tests.service.test_processes",)),
     Cut("gitside/ahead.py", "before or trees.empty, after)", "trees.empty, after)", _AHEAD),
     Cut("service/exchange/actions/ahead.py", "divmod(place, _BATCH)", "divmod(place + 1, _BATCH)", _AHEAD),
     # Parquet told by its numbers; trees as deltas; jobs that end where they are told to; threads that take turns
@@ -574,7 +580,7 @@ CUTS = [
         "pass",
         ("tests.service.test_processes.MemoryTests",),
     ),
-    Cut("service/base/paging.py", "__lt", "__lte", _PAGING),
+    Cut("service/base/paging.py", "{by}__lt", "{by}__lte", _PAGING),
     Cut("service/experiments/actions.py", "_answer(one.pk, one.runs_made,", "_answer(one.pk, 0,", _PAGING),
     Cut(
         "core/history/trees.py",

@@ -7,7 +7,10 @@ from tests.support.long_lists import many_of_each
 
 
 class LongListsTests(ConsoleCase):
-    """103 proposals, and as many deployments to one environment."""
+    """103 proposals, and as many branches, tags and deployments to one environment."""
+
+    def names(self, label: str) -> list[str]:
+        return self.browser.texts(f"section[aria-label={label}] tbody td:first-child a.mono")
 
     def numbers(self) -> list[int]:
         cells = self.browser.driver.find_elements("css selector", "section[aria-label=Proposals] tbody td:first-child")
@@ -28,3 +31,37 @@ class LongListsTests(ConsoleCase):
         marks = [one.text for one in self.browser.driver.find_elements("css selector", "svg.tl text")]
         self.assertIn("now", marks)
         self.assertTrue(any(":" in mark for mark in marks), f"no mark of so short a time tells the hour: {marks}")
+        self.branches_and_tags()
+
+    def branches_and_tags(self) -> None:
+        self.page("/branches")
+        self.browser.see("104 branches and 103 tags.")
+        self.assertEqual(self.names("Branches"), ["main", *(f"night/{number:03}" for number in range(1, 100))])
+        self.browser.press("Show more branches")
+        self.browser.wait_for(lambda: len(self.names("Branches")) == 104)
+        self.assertEqual(len(self.names("Tags")), 100)
+        self.browser.press("Show older tags")
+        self.browser.wait_for(lambda: self.names("Tags")[-1] == "night-1")
+        for label in ("Show more branches", "Show older tags"):
+            self.assertNotIn(label, self.browser.text())
+        self.refs_and_choices()
+
+    def refs_and_choices(self) -> None:
+        """What is on no first page is found all the same."""
+        for words, ref in (("night 103", "night/103"), ("tag:night-3", "tag:night-3")):
+            self.page()
+            self.browser.press("State shown: main ▾")
+            self.browser.type_into("Narrow the refs", words)
+            self.browser.wait_for(
+                lambda ref=ref: any(ref in option for option in self.browser.texts("[role=option] b"))
+            )
+        self.browser.driver.execute_script(
+            "[...document.querySelectorAll('[role=option]')].find(o => o.querySelector('b').innerText === 'tag:night-3').click()"
+        )
+        self.browser.wait_for(lambda: "ref=tag%3Anight-3" in self.browser.driver.current_url)
+        self.page("/environments")
+        self.browser.press("List older tags")
+        self.browser.choose("Tag for test", "tag:night-1")
+        self.page("/proposals?propose=night%2F103")
+        self.browser.see("night/103, 0 commits ahead")
+        self.browser.choose("Merge into", "night/102")

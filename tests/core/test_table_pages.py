@@ -124,6 +124,7 @@ class PageTests(unittest.TestCase):
                     self.assertEqual((found.total, len(found.rows)), (3_000, 50))
                     beginning, sample = self.kept_beside()
                     self.assertEqual((beginning.suffix, sample.suffix), (".first", ".sample"))
+                    self.assertLess(pq.read_metadata(beginning).num_rows, 2_000, "all of it was put in order")
                     made = beginning.stat().st_mtime_ns
                     self.assertEqual(self.page(40, 50, sort=[name]).numbers, expected[40:90])
                     self.assertEqual(self.kept_beside(), [beginning, sample])

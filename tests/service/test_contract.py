@@ -85,6 +85,7 @@ class ContractTests(ServiceCase):
         self.call("GET", "/api/v1/tokens")
         self.call("GET", f"{base}/branches")
         self.call("POST", f"{base}/branches", 201, {"name": "try", "note": "x"})
+        self.call("GET", f"{base}/branches/try")
         self.call("PATCH", f"{base}/branches/try", 200, {"guarded": True})
         self.call("PATCH", f"{base}/branches/try", 200, {"guarded": False})
         self.call("GET", f"{base}/tags")

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import base64
 import json
+from collections.abc import Callable
+from datetime import UTC, datetime
 from typing import Any
 
 import httpx
 
-from everyshelf.client import ChangeRequest
-from tests.support.factories import ServiceCase
+from everyshelf.client import ChangeRequest, ProblemError
+from tests.support.factories import ServiceCase, Terminal
 from tests.support.long_lists import many_of_each
 
 _QUERIES = """
@@ -20,6 +22,7 @@ from everyshelf.service.environments.models import Environment
 from everyshelf.service.experiments.actions import list_experiments
 from everyshelf.service.experiments.models import Experiment
 from everyshelf.service.proposals.actions.looking import list_proposals
+from everyshelf.service.shelves.actions.branches import list_branches
 from everyshelf.service.shelves.api.shelf_views import tags_json
 from everyshelf.service.shelves.models import Shelf, Tag
 
@@ -28,7 +31,8 @@ place = Environment.objects.get(shelf=shelf)
 lists = {
     "proposals": lambda most: list_proposals(shelf, "all", limit=most),
     "deployments": lambda most: list_deployments(place, limit=most),
-    "tags": lambda most: tags_json(Tag.objects.filter(pk__in=list(Tag.objects.values_list("pk", flat=True)[:most]))),
+    "branches": lambda most: list_branches(shelf, limit=most),
+    "tags": lambda most: tags_json(Tag.objects.select_related("commit")[:most]),
 }
 counted = {"experiments": []}
 for left in (12, 2):
@@ -38,6 +42,7 @@ for left in (12, 2):
         list_experiments(shelf)
     counted["experiments"].append(len(seen))
 for name, listed in lists.items():
+    listed(2)  # what is read once
     for most in (2, 12):
         with CaptureQueriesContext(connection) as seen:
             listed(most)
@@ -88,24 +93,31 @@ class PagesOfVersionsTests(ServiceCase):
 
 
 class LongListsTests(ServiceCase):
-    """Proposals, deployments and tags of a shelf that has had many."""
+    """Proposals, deployments, branches and tags of a shelf that has had many."""
 
     def setUp(self) -> None:
         super().setUp()
         self.shelf.commit("main", None, [ChangeRequest("a.txt", self.shelf.upload(b"1").id)], "First")
         self.service.run_python(many_of_each(self.shelf.key, 12))
 
-    def numbers(self, what: str, **query: Any) -> list[list[int]]:
-        """The numbers on each page of five."""
+    def pages(
+        self, what: str, field: str, between: Callable[[], object] = lambda: None, **query: Any
+    ) -> list[list[Any]]:
+        """One field of each row on each page of five; ``between`` is called after the first."""
         headers = {"Authorization": f"Bearer {self.service.token()}"}
         pages, cursor = [], None
         while not pages or cursor:
             address = f"{self.service.address}/api/v1/shelves/{self.shelf.key}/{what}"
             given = {"limit": 5, **query} | ({"cursor": cursor} if cursor else {})
             page = httpx.get(address, params=given, headers=headers).raise_for_status().json()
-            pages.append([one["number"] for one in page["items"]])
+            pages.append([one[field] for one in page["items"]])
             cursor = page["next"]
+            if len(pages) == 1:
+                between()
         return pages
+
+    def numbers(self, what: str, **query: Any) -> list[list[int]]:
+        return self.pages(what, "number", **query)
 
     def test_proposals_and_deployments_are_pages_newest_first(self) -> None:
         all_of_them = [[12, 11, 10, 9, 8], [7, 6, 5, 4, 3], [2, 1]]
@@ -114,6 +126,61 @@ class LongListsTests(ServiceCase):
         self.assertEqual(self.numbers("environments/test/deployments"), all_of_them)
         self.assertEqual([p["number"] for p in self.shelf.proposals("closed")], [11, 9, 7, 5, 3, 1])
         self.assertEqual([d.number for d in self.shelf.deployments("test")], list(range(12, 0, -1)))
+
+    def test_branches_are_pages_by_name_after_the_main_one(self) -> None:
+        nights = [f"night/{number:03}" for number in range(1, 13)]
+        self.shelf.make_branch("before/all")
+        expected = [["main", "before/all", *nights[:3]], nights[3:8], nights[8:]]
+        self.assertEqual(self.pages("branches", "name"), expected)
+        # Made and deleted between two pages: what is on the pages after it does not move.
+        seen = self.pages(
+            "branches", "name", lambda: (self.shelf.make_branch("a"), self.shelf.delete_branch("night/002"))
+        )
+        self.assertEqual(seen, expected)
+        self.assertEqual([b.name for b in self.shelf.branches()], ["main", "a", "before/all", nights[0], *nights[2:]])
+        self.assertEqual([b.name for b in self.shelf.branches("NIGHT 01")], [nights[0], *nights[9:]])
+        self.assertEqual([b.name for b in self.shelf.branches("ain")], ["main"])
+        self.assertEqual(self.pages("branches", "name", words="nowhere"), [[]])
+
+    def test_one_branch_is_told_without_the_others(self) -> None:
+        made = self.shelf.make_branch("ines/tide-height", note="higher")
+        self.shelf.commit("ines/tide-height", made.head, [ChangeRequest("b.txt", self.shelf.upload(b"2").id)], "Two")
+        found = self.shelf.branch("ines/tide-height")
+        self.assertEqual((found.ahead, found.behind, found.note, found.summary), (1, 0, "higher", "Two"))
+        self.assertIn(found, self.shelf.branches())
+        with self.assertRaises(ProblemError) as caught:
+            self.shelf.branch("ines")
+        self.assertEqual((caught.exception.status, caught.exception.code), (404, "branch.missing"))
+
+    def test_tags_are_pages_by_the_time_they_tell(self) -> None:
+        """Those of a page may have been made at one time, and one that comes from elsewhere tells an older one."""
+        self.shelf.make_tag("old", created=datetime(2019, 5, 4, tzinfo=UTC), created_by="ines")
+        nights = [f"night-{number}" for number in range(12, 0, -1)]
+        self.assertEqual(self.pages("tags", "name"), [nights[:5], nights[5:10], [*nights[10:], "old"]])
+        seen = self.pages("tags", "name", lambda: self.shelf.make_tag("new"))
+        self.assertEqual([name for page in seen for name in page], [*nights, "old"])
+        self.assertEqual([tag.name for tag in self.shelf.tags(limit=2)], ["new", "night-12"])
+        self.assertEqual(
+            [tag.name for tag in self.shelf.tags("night 1")], ["night-12", "night-11", "night-10", "night-1"]
+        )
+        headers = {"Authorization": f"Bearer {self.service.token()}"}
+        for text in (
+            "2019-05-04T00:00:00+00:00",
+            "2019-05-04T00:00:00 7",
+            "yesterday 7",
+            "2019-05-04T00:00:00+00:00 -1",
+        ):
+            for what in ("tags", "proposals"):
+                cursor = base64.urlsafe_b64encode(text.encode()).decode()
+                address = f"{self.service.address}/api/v1/shelves/{self.shelf.key}/{what}?cursor={cursor}"
+                answer = httpx.get(address, headers=headers)
+                self.assertEqual((answer.status_code, answer.json()["code"]), (400, "input.cursor"), text)
+
+    def test_command_lists_those_with_words_in_their_names(self) -> None:
+        terminal = Terminal(self, self.service)
+        listed = ("--shelf", self.shelf.key, "--words", "night 11", "--json")
+        self.assertEqual([b["name"] for b in terminal.json("branch", "list", *listed)], ["night/011"])
+        self.assertEqual([t["name"] for t in terminal.json("tag", "list", *listed)], ["night-11"])
 
     def test_twelve_rows_take_as_many_queries_as_two(self) -> None:
         counted = json.loads(self.service.run_python(f"KEY = {self.shelf.key!r}\n{_QUERIES}"))

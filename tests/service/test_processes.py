@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import signal
@@ -35,6 +36,12 @@ def children_of(pid: int) -> set[int]:
         except (OSError, ValueError, IndexError):
             continue
     return found
+
+
+def end(pid: int) -> None:
+    """End a process that may have ended."""
+    with contextlib.suppress(ProcessLookupError):
+        os.kill(pid, signal.SIGKILL)
 
 
 class ProcessCase(unittest.TestCase):
@@ -98,13 +105,14 @@ class KeptAliveTests(ProcessCase):
         )
         assert left.stdout is not None
         pid = int(left.stdout.readline())
+        self.addCleanup(end, pid)
         left.wait()
         starting = threading.Thread(target=self.service.start)
         starting.start()
         starting.join(3)
         self.assertNotIn("another service works", self.service.log().lower())
         self.assertTrue(starting.is_alive(), "it worked on the folder beside what was left")
-        os.kill(pid, signal.SIGKILL)
+        end(pid)
         starting.join()
         self.service.client().close()
 

@@ -79,6 +79,7 @@ ROWS: dict[str, Row] = {
     "compare_report": Row("reader", query={**A, "from": "tag:first"}),
     "parcels_pack": Row("reader", query={"ref": "tag:first"}),
     "branches_list": Row("reader"),
+    "branches_get": Row("reader", path={"name": "main"}),
     "lines_get": Row("reader"),
     "tags_list": Row("reader"),
     "tags_get": Row("reader", path={"name": "first"}),

@@ -8,12 +8,13 @@ from django.utils import timezone
 from everyshelf.service.environments.models import Deployment, Environment
 from everyshelf.service.experiments.models import Experiment, Run
 from everyshelf.service.proposals.models import Proposal, Remark
-from everyshelf.service.shelves.models import Commit, Shelf, Tag
+from everyshelf.service.shelves.models import Branch, Commit, Shelf, Tag
 
 shelf, owner, now = Shelf.objects.get(key=KEY), User.objects.get(username="owner"), timezone.now()
 head = Commit.objects.filter(shelf=shelf).latest("pk")
 place = Environment.objects.create(shelf=shelf, name="test", address=KEY, position=1, created=now)
 for number in range(1, COUNT + 1):
+    Branch.objects.create(shelf=shelf, name=f"night/{number:03}", head=head, created=now, created_by="owner")
     tag = Tag.objects.create(shelf=shelf, name=f"night-{number}", commit=head, created=now, created_by="owner")
     Deployment.objects.create(
         environment=place, key=f"{KEY}-{number}", number=number, tag=tag, commit=head, state="recorded", who="owner",
@@ -37,6 +38,6 @@ for number in range(1, COUNT + 1):
 
 
 def many_of_each(shelf: str, count: int) -> str:
-    """What ``Service.run_python`` does to give a shelf with a commit so many tags and deployments to an environment
-    ``test``, closed proposals of which each second one was merged, and experiments of two runs each."""
+    """What ``Service.run_python`` does to give a shelf with a commit so many branches, tags and deployments to an
+    environment ``test``, closed proposals of which each second one was merged, and experiments of two runs each."""
     return f"KEY, COUNT = {shelf!r}, {count}\n{_MANY}"

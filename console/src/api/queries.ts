@@ -31,16 +31,49 @@ export const shelves = () => queryOptions({ queryKey: ["shelves"], queryFn: () =
 export const shelf = (key: string) =>
   queryOptions({ queryKey: ["shelf", key], queryFn: () => answer(api.GET("/shelves/{shelf}", { params: { path: { shelf: key } } })) });
 
-export const branches = (key: string) =>
-  queryOptions({
-    queryKey: ["shelf", key, "branches"],
-    queryFn: () => answer(api.GET("/shelves/{shelf}/branches", { params: { path: { shelf: key } } })),
+/** Branches a page at a time: all, or those with the words in their names. */
+export const branches = (key: string, words = "") =>
+  infiniteQueryOptions({
+    queryKey: ["shelf", key, "branches", words],
+    queryFn: ({ pageParam }) =>
+      answer(
+        api.GET("/shelves/{shelf}/branches", {
+          params: { path: { shelf: key }, query: { words: words || undefined, cursor: pageParam || undefined } },
+        }),
+      ),
+    initialPageParam: "",
+    getNextPageParam: (last) => last.next,
   });
 
-export const tags = (key: string) =>
+/** Every branch, for a list to choose from. */
+export const everyBranch = (key: string) =>
   queryOptions({
-    queryKey: ["shelf", key, "tags"],
-    queryFn: () => answer(api.GET("/shelves/{shelf}/tags", { params: { path: { shelf: key } } })),
+    queryKey: ["shelf", key, "every branch"],
+    queryFn: async () => {
+      const found: Branch[] = [];
+      for (let cursor: string | null | undefined; cursor !== null; ) {
+        const page = await answer(
+          api.GET("/shelves/{shelf}/branches", { params: { path: { shelf: key }, query: { limit: 1000, cursor } } }),
+        );
+        found.push(...page.items);
+        cursor = page.next;
+      }
+      return found;
+    },
+  });
+
+/** Tags a page at a time, newest first: all, or those with the words in their names. */
+export const tags = (key: string, words = "") =>
+  infiniteQueryOptions({
+    queryKey: ["shelf", key, "tags", words],
+    queryFn: ({ pageParam }) =>
+      answer(
+        api.GET("/shelves/{shelf}/tags", {
+          params: { path: { shelf: key }, query: { words: words || undefined, cursor: pageParam || undefined } },
+        }),
+      ),
+    initialPageParam: "",
+    getNextPageParam: (last) => last.next,
   });
 
 /** A state in short: its kinds with the newest artifacts of each, its folders and people. */

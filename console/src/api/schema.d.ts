@@ -720,8 +720,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * List branches with how far each is ahead of and behind the main branch
-         * @description List branches with how far each is ahead of and behind the main branch.
+         * List branches with how far each is ahead of and behind the main branch: that one, then the others by name
+         * @description List branches with how far each is ahead of and behind the main branch: that one, then the others by name.
          */
         get: operations["branches_list"];
         put?: never;
@@ -743,7 +743,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /**
+         * Return a branch, and how far it is ahead of and behind the main branch
+         * @description Return a branch, and how far it is ahead of and behind the main branch.
+         */
+        get: operations["branches_get"];
         put?: never;
         post?: never;
         /**
@@ -3361,6 +3365,12 @@ export interface components {
             recorded: string | null;
             ahead: number;
             behind: number;
+        };
+        /** @description A page of branches. */
+        BranchPage: {
+            items: components["schemas"]["BranchOut"][];
+            total: number;
+            next: string | null;
         };
         /** @description What was captured. */
         CaptureOut: {
@@ -6062,6 +6072,12 @@ export interface components {
             created: string;
             created_by: string;
             environments: string[];
+        };
+        /** @description A page of tags. */
+        TagPage: {
+            items: components["schemas"]["TagOut"][];
+            total: number;
+            next: string | null;
         };
         /** @description The tag to rehearse. */
         TagWantedRequest: {
@@ -9360,7 +9376,23 @@ export interface operations {
     };
     branches_list: {
         parameters: {
-            query?: never;
+            query?: {
+                /**
+                 * @description `next` of the page before.
+                 * @example MTAw
+                 */
+                cursor?: string;
+                /**
+                 * @description Entries on a page.
+                 * @example 100
+                 */
+                limit?: number;
+                /**
+                 * @description Those with these words in their names.
+                 * @example committed to
+                 */
+                words?: string;
+            };
             header?: never;
             path: {
                 /** @example skerry-line */
@@ -9377,24 +9409,28 @@ export interface operations {
                 };
                 content: {
                     /**
-                     * @example [
-                     *       {
-                     *         "name": "tobias/quiet-hours",
-                     *         "guarded": false,
-                     *         "note": "Fares of the spring",
-                     *         "main": false,
-                     *         "created": "2026-03-02T08:15:00Z",
-                     *         "created_by": "tobias",
-                     *         "head": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
-                     *         "summary": "Fares of zone 3",
-                     *         "author": "ines",
-                     *         "recorded": "2026-03-02T08:15:00Z",
-                     *         "ahead": 1,
-                     *         "behind": 1
-                     *       }
-                     *     ]
+                     * @example {
+                     *       "items": [
+                     *         {
+                     *           "name": "tobias/quiet-hours",
+                     *           "guarded": false,
+                     *           "note": "Fares of the spring",
+                     *           "main": false,
+                     *           "created": "2026-03-02T08:15:00Z",
+                     *           "created_by": "tobias",
+                     *           "head": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "summary": "Fares of zone 3",
+                     *           "author": "ines",
+                     *           "recorded": "2026-03-02T08:15:00Z",
+                     *           "ahead": 1,
+                     *           "behind": 1
+                     *         }
+                     *       ],
+                     *       "total": 1,
+                     *       "next": ""
+                     *     }
                      */
-                    "application/json": components["schemas"]["BranchOut"][];
+                    "application/json": components["schemas"]["BranchPage"];
                 };
             };
             400: components["responses"]["Problem400"];
@@ -9457,6 +9493,51 @@ export interface operations {
             404: components["responses"]["Problem404"];
             409: components["responses"]["Problem409"];
             507: components["responses"]["Problem507"];
+        };
+    };
+    branches_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example tobias/quiet-hours */
+                name: string;
+                /** @example skerry-line */
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "name": "tobias/quiet-hours",
+                     *       "guarded": false,
+                     *       "note": "Fares of the spring",
+                     *       "main": false,
+                     *       "created": "2026-03-02T08:15:00Z",
+                     *       "created_by": "tobias",
+                     *       "head": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *       "summary": "Fares of zone 3",
+                     *       "author": "ines",
+                     *       "recorded": "2026-03-02T08:15:00Z",
+                     *       "ahead": 1,
+                     *       "behind": 1
+                     *     }
+                     */
+                    "application/json": components["schemas"]["BranchOut"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     branches_delete: {
@@ -18260,7 +18341,23 @@ export interface operations {
     };
     tags_list: {
         parameters: {
-            query?: never;
+            query?: {
+                /**
+                 * @description `next` of the page before.
+                 * @example MTAw
+                 */
+                cursor?: string;
+                /**
+                 * @description Entries on a page.
+                 * @example 100
+                 */
+                limit?: number;
+                /**
+                 * @description Those with these words in their names.
+                 * @example committed to
+                 */
+                words?: string;
+            };
             header?: never;
             path: {
                 /** @example skerry-line */
@@ -18277,19 +18374,23 @@ export interface operations {
                 };
                 content: {
                     /**
-                     * @example [
-                     *       {
-                     *         "name": "spring-2",
-                     *         "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
-                     *         "note": "Fares of the spring",
-                     *         "selection": [],
-                     *         "created": "2026-03-02T08:15:00Z",
-                     *         "created_by": "tobias",
-                     *         "environments": []
-                     *       }
-                     *     ]
+                     * @example {
+                     *       "items": [
+                     *         {
+                     *           "name": "spring-2",
+                     *           "commit": "d021fbbe4c5d6e7f8091a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f7",
+                     *           "note": "Fares of the spring",
+                     *           "selection": [],
+                     *           "created": "2026-03-02T08:15:00Z",
+                     *           "created_by": "tobias",
+                     *           "environments": []
+                     *         }
+                     *       ],
+                     *       "total": 1,
+                     *       "next": ""
+                     *     }
                      */
-                    "application/json": components["schemas"]["TagOut"][];
+                    "application/json": components["schemas"]["TagPage"];
                 };
             };
             400: components["responses"]["Problem400"];

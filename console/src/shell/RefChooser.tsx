@@ -1,7 +1,7 @@
 /** The ref chooser: branches, tags, a commit or a date; type to narrow. */
 
 import { Autocomplete, Popover, TextField } from "@mui/material";
-import { useQuery } from "@tanstack/react-query";
+import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useEffect, useId, useRef, useState } from "react";
 import { branches, environments, tags } from "../api/queries";
 import { usePending } from "../features/pending/pending";
@@ -55,22 +55,38 @@ export function RefChooser({ shelf, value, label, onChoose }: Props) {
   );
 }
 
+/** The first branches, or where there are more those that the service finds by the words. */
+function useBranches(shelf: string, words: string) {
+  const first = useInfiniteQuery(branches(shelf));
+  const sought = useInfiniteQuery({ ...branches(shelf, words), enabled: first.hasNextPage && words !== "" });
+  const shown = first.hasNextPage && words ? sought : first;
+  return { rows: shown.data?.pages[0]?.items ?? [], loading: shown.isPending };
+}
+
+/** As `useBranches`. */
+function useTags(shelf: string, words: string) {
+  const first = useInfiniteQuery(tags(shelf));
+  const sought = useInfiniteQuery({ ...tags(shelf, words), enabled: first.hasNextPage && words !== "" });
+  const shown = first.hasNextPage && words ? sought : first;
+  return { rows: shown.data?.pages[0]?.items ?? [], loading: shown.isPending };
+}
+
 function RefList({ shelf, onChoose }: { shelf: string; onChoose: (ref: string) => void }) {
   const [typed, setTyped] = useState("");
   const id = useId();
-  const lines = useQuery(branches(shelf));
-  const marks = useQuery(tags(shelf));
+  const lines = useBranches(shelf, typed.trim());
+  const marks = useTags(shelf, typed.trim().replace(/^tag:/, ""));
   const places = useQuery(environments(shelf));
   const { drafts } = usePending(shelf);
   const rows: RefRow[] = [
     ...drafts.map((d) => ({ ref: `draft:${d.branch}`, group: "Your drafts", note: `${d.entries.length} pending` })),
-    ...(lines.data ?? []).map((b) => ({ ref: b.name, group: "Branches", note: b.summary })),
-    ...(marks.data ?? []).map((t) => ({ ref: `tag:${t.name}`, group: "Tags", note: when(t.created) })),
+    ...lines.rows.map((b) => ({ ref: b.name, group: "Branches", note: b.summary })),
+    ...marks.rows.map((t) => ({ ref: `tag:${t.name}`, group: "Tags", note: when(t.created) })),
     ...(places.data ?? [])
       .filter((e) => e.current)
       .map((e) => ({ ref: `env:${e.name}`, group: "Environments", note: `tag:${e.current?.tag}` })),
   ];
-  const loading = lines.isPending || marks.isPending || places.isPending;
+  const loading = lines.loading || marks.loading || places.isPending;
   const first = narrowed(rows, typed)[0]?.ref ?? "";
   // Enter before the refs have arrived: chosen once they are there.
   const [entered, setEntered] = useState(false);

@@ -12,11 +12,11 @@ export function typedRef(typed: string): string {
   return /^\d{4}-\d\d-\d\d/.test(typed) ? `at:${typed}` : "";
 }
 
-/** The rows whose names hold the words, after the ref the words themselves are. */
+/** The rows with all of the words in their names, after the ref the words themselves are. */
 export function narrowed(rows: RefRow[], typed: string): RefRow[] {
-  const words = typed.trim().toLowerCase();
+  const words = typed.toLowerCase().split(/\s+/).filter(Boolean);
   const own = typedRef(typed.trim());
-  const found = rows.filter((row) => row.ref.toLowerCase().includes(words));
+  const found = rows.filter((row) => words.every((word) => row.ref.toLowerCase().includes(word)));
   return own ? [{ ref: own, group: "As typed", note: "" }, ...found] : found;
 }
 

@@ -12,7 +12,7 @@ from urllib.parse import quote
 import msgspec
 
 from everyshelf.client.environments import EnvironmentsPart
-from everyshelf.client.errors import ProblemError, UnreachableError
+from everyshelf.client.errors import UnreachableError
 from everyshelf.client.events import EventsPart
 from everyshelf.client.exchange import ExchangePart
 from everyshelf.client.experiments import ExperimentsPart
@@ -393,21 +393,13 @@ class ShelfClient(
 
     # --- branches and tags -------------------------------------------------
 
-    def branches(self) -> list[Branch]:
-        """All branches."""
-        return self._transport.get(f"{self._base}/branches", list[Branch])
+    def branches(self, words: str = "") -> list[Branch]:
+        """All branches, or those with ``words`` in their names: the main branch, then the others by name."""
+        return msgspec.convert(list(self._pages("branches", words=words or None)), list[Branch])
 
     def branch(self, name: str) -> Branch:
         """One branch; raises ``ProblemError`` (404) if it is missing."""
-        found = next((b for b in self.branches() if b.name == name), None)
-        if found is None:
-            problem = {
-                "detail": f"the shelf has no branch {name!r}",
-                "code": "branch.missing",
-                "hint": "List them: everyshelf branch list",
-            }
-            raise ProblemError(404, problem)
-        return found
+        return self._transport.get(f"{self._base}/branches/{quote(name)}", Branch)
 
     def make_branch(self, name: str = "", start: str = "", note: str = "") -> Branch:
         """A branch from any ref; without a name, one of the person and what ``note`` says."""
@@ -423,9 +415,9 @@ class ShelfClient(
         """Let only keepers commit to it."""
         return self._transport.send("PATCH", f"{self._base}/branches/{quote(name)}", {"guarded": guarded}, Branch)
 
-    def tags(self) -> list[Tag]:
-        """All tags, newest first."""
-        return self._transport.get(f"{self._base}/tags", list[Tag])
+    def tags(self, words: str = "", limit: int | None = None) -> list[Tag]:
+        """All tags, or those with ``words`` in their names; newest first: all of them, or ``limit``."""
+        return msgspec.convert(list(self._pages("tags", limit, words=words or None)), list[Tag])
 
     def make_tag(
         self,

@@ -1,5 +1,5 @@
 import { Button } from "@mui/material";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { answer, api, ProblemError } from "../../api/client";
@@ -23,14 +23,14 @@ import { UnpackParcel } from "./UnpackParcel";
 
 export function BranchesPage() {
   const key = useShelfKey();
-  const lines = useQuery(branches(key));
-  const marks = useQuery(tags(key));
+  const lines = useInfiniteQuery(branches(key));
+  const marks = useInfiniteQuery(tags(key));
   return (
     <Page page="branches" title="Branches and tags" at="main" say={<i className="j">branches and tags</i>}>
       <div className="line1">
         <h1>
           {lines.data && marks.data
-            ? `${count(lines.data.length, "branch", "branches")} and ${count(marks.data.length, "tag")}.`
+            ? `${count(lines.data.pages[0]?.total ?? 0, "branch", "branches")} and ${count(marks.data.pages[0]?.total ?? 0, "tag")}.`
             : "Branches and tags"}
         </h1>
         <span className="end">
@@ -43,7 +43,12 @@ export function BranchesPage() {
       {lines.isError && <ProblemBox error={lines.error} />}
       <WaitingMerges />
       <LinesView />
-      {lines.data && <BranchTable rows={lines.data} />}
+      {lines.data && <BranchTable rows={lines.data.pages.flatMap((page) => page.items)} />}
+      {lines.hasNextPage && (
+        <p className="foot">
+          <TextAct onClick={() => void lines.fetchNextPage()}>Show more branches</TextAct>
+        </p>
+      )}
       {marks.data && (
         <section className="sheet scroll" style={{ marginTop: 10 }} aria-label="Tags">
           <div className="ph">
@@ -65,32 +70,39 @@ export function BranchesPage() {
               </tr>
             </thead>
             <tbody>
-              {marks.data.map((t) => (
-                <tr key={t.name}>
-                  <td>
-                    <Link className="mono" to={`/s/${key}?ref=tag:${encodeURIComponent(t.name)}`}>
-                      {t.name}
-                    </Link>
-                  </td>
-                  <td>{when(t.created)}</td>
-                  <td>{t.created_by}</td>
-                  <td className="sec">
-                    {t.note}
-                    {t.selection ? ` (${count(t.selection.length, "artifact")})` : ""}
-                  </td>
-                  <td>{t.environments.join(", ") || "nowhere yet"}</td>
-                  <td className="mono">{t.commit.slice(0, 8)}</td>
-                  <td>
-                    <Link to={`/s/${key}/compare?from=tag:${encodeURIComponent(t.name)}`}>Compare with main</Link>{" "}
-                    <a href={`/api/v1/shelves/${key}/parcel?ref=tag:${encodeURIComponent(t.name)}`} download>
-                      Pack
-                    </a>
-                  </td>
-                </tr>
-              ))}
+              {marks.data.pages
+                .flatMap((page) => page.items)
+                .map((t) => (
+                  <tr key={t.name}>
+                    <td>
+                      <Link className="mono" to={`/s/${key}?ref=tag:${encodeURIComponent(t.name)}`}>
+                        {t.name}
+                      </Link>
+                    </td>
+                    <td>{when(t.created)}</td>
+                    <td>{t.created_by}</td>
+                    <td className="sec">
+                      {t.note}
+                      {t.selection ? ` (${count(t.selection.length, "artifact")})` : ""}
+                    </td>
+                    <td>{t.environments.join(", ") || "nowhere yet"}</td>
+                    <td className="mono">{t.commit.slice(0, 8)}</td>
+                    <td>
+                      <Link to={`/s/${key}/compare?from=tag:${encodeURIComponent(t.name)}`}>Compare with main</Link>{" "}
+                      <a href={`/api/v1/shelves/${key}/parcel?ref=tag:${encodeURIComponent(t.name)}`} download>
+                        Pack
+                      </a>
+                    </td>
+                  </tr>
+                ))}
             </tbody>
           </Table>
         </section>
+      )}
+      {marks.hasNextPage && (
+        <p className="foot">
+          <TextAct onClick={() => void marks.fetchNextPage()}>Show older tags</TextAct>
+        </p>
       )}
     </Page>
   );

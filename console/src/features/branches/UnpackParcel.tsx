@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { answer, api, putFile } from "../../api/client";
-import { branches } from "../../api/queries";
+import { everyBranch } from "../../api/queries";
 import { Mark } from "../../marks/Mark";
 import { count } from "../../marks/words";
 import { Choice } from "../../parts/Choice";
@@ -17,7 +17,7 @@ export function UnpackParcel() {
   const key = useShelfKey();
   const queries = useQueryClient();
   const dialog = useSheet();
-  const lines = useQuery(branches(key));
+  const lines = useQuery({ ...everyBranch(key), enabled: dialog.shown });
   const [file, setFile] = useState<File | null>(null);
   const [branch, setBranch] = useState("main");
   const unpack = useMutation({

@@ -1,5 +1,5 @@
 import { Button } from "@mui/material";
-import { useQuery } from "@tanstack/react-query";
+import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { comparison, shelf, tags } from "../../api/queries";
 import { count, fileName } from "../../marks/words";
@@ -21,9 +21,10 @@ const ArtifactFindings = later(
 export function ComparePage() {
   const key = useShelfKey();
   const info = useQuery(shelf(key));
-  const marks = useQuery(tags(key));
+  const marks = useInfiniteQuery(tags(key));
   const main = info.data?.main_branch ?? "main";
-  const newest = marks.data?.[0] ? `tag:${marks.data[0].name}` : main;
+  const latest = marks.data?.pages[0]?.items[0];
+  const newest = latest ? `tag:${latest.name}` : main;
   const [from, setFrom] = useParam("from");
   const [to, setTo] = useParam("to", main);
   const [path, setPath] = useParam("path");

@@ -1,4 +1,4 @@
-import { useQuery } from "@tanstack/react-query";
+import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { type Environment, environments, tags } from "../../api/queries";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
@@ -18,7 +18,7 @@ import { Timeline } from "./Timeline";
 export function EnvironmentsPage() {
   const key = useShelfKey();
   const places = useQuery(environments(key));
-  const marks = useQuery(tags(key));
+  const marks = useInfiniteQuery(tags(key));
   const [name] = useParam("env");
   const [tag, setTag] = useParam("tag");
   const [shown, setShown] = useParam("panel");
@@ -28,7 +28,8 @@ export function EnvironmentsPage() {
   const waiting = all.find((e) => e.waiting && !e.trial_of);
   const chosen = all.find((e) => e.name === name) ?? waiting ?? all[0];
   const panel: Panel = PANELS.find((p) => p === shown) ?? "rehearsal";
-  const wanted = tag || chosen?.waiting || chosen?.current?.tag || marks.data?.[0]?.name || "";
+  const newest = marks.data?.pages[0]?.items[0]?.name ?? "";
+  const wanted = tag || chosen?.waiting || chosen?.current?.tag || newest;
   const choose = (environment: Environment, next: Panel, rehearsed = "") => {
     const other = environment.name !== chosen?.name;
     if (other) promotion.forget();
@@ -57,7 +58,7 @@ export function EnvironmentsPage() {
       <div className="line1">
         <h1>{headline(all, waiting)}</h1>
         <span className="end">
-          <MakeTrial tags={marks.data ?? []} onMade={promotion.follow} /> <MakeEnvironment />
+          <MakeTrial newest={newest} onMade={promotion.follow} /> <MakeEnvironment />
         </span>
       </div>
       {places.isPending && <Loading what="Reading the environments" />}
@@ -87,7 +88,6 @@ export function EnvironmentsPage() {
           {chosen && panel === "rehearsal" && (
             <RehearsalPanel
               environment={chosen}
-              tags={marks.data ?? []}
               wanted={wanted}
               promotion={promotion}
               onTag={(next) => {

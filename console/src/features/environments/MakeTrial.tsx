@@ -2,15 +2,15 @@ import { Button } from "@mui/material";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { answer, api } from "../../api/client";
-import type { Tag } from "../../api/queries";
-import { Choice } from "../../parts/Choice";
+
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
 import { useShelfKey } from "../../shell/Page";
 import { ProblemBox } from "../../shell/states";
 import { usePlace } from "./place";
+import { TagChoice } from "./TagChoice";
 
-export function MakeTrial({ tags, onMade }: { tags: Tag[]; onMade: (environment: string, job: string) => void }) {
+export function MakeTrial({ newest, onMade }: { newest: string; onMade: (environment: string, job: string) => void }) {
   const key = useShelfKey();
   const queries = useQueryClient();
   const dialog = useSheet();
@@ -18,7 +18,7 @@ export function MakeTrial({ tags, onMade }: { tags: Tag[]; onMade: (environment:
   const [tag, setTag] = useState("");
   const [days, setDays] = useState("7");
   const place = usePlace(name, dialog.shown);
-  const wanted = tag || tags[0]?.name || "";
+  const wanted = tag || newest;
   const make = useMutation({
     mutationFn: async () => {
       const made = await answer(
@@ -63,13 +63,7 @@ export function MakeTrial({ tags, onMade }: { tags: Tag[]; onMade: (environment:
           <h2>New trial environment</h2>
           <p className="sec sm">A private environment for trying a tag or your draft. It is removed automatically.</p>
           <Field id="trial-name" label="Name" required value={name} onChange={(e) => setName(e.target.value)} />
-          <Choice id="trial-tag" label="Tag" value={wanted} onChange={(e) => setTag(e.target.value)}>
-            {tags.map((t) => (
-              <option key={t.name} value={t.name}>
-                tag:{t.name}
-              </option>
-            ))}
-          </Choice>
+          <TagChoice id="trial-tag" label="Tag" value={wanted} onChoose={setTag} />
           <Field
             id="trial-days"
             label="Days it lasts"

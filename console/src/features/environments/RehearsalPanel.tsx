@@ -1,37 +1,30 @@
 /** Choosing a tag for an environment, rehearsing it, promoting it, and what came of it. */
 import { Button } from "@mui/material";
-import type { Environment, Tag } from "../../api/queries";
+import type { Environment } from "../../api/queries";
 import { TextAct } from "../../parts/Acts";
-import { Choice } from "../../parts/Choice";
 import { ProblemBox } from "../../shell/states";
 import { JobProgress } from "./JobProgress";
 import type { Panel } from "./panels";
 import type { Promotion } from "./promotion";
 import { RehearsalView } from "./RehearsalView";
+import { TagChoice } from "./TagChoice";
 
 interface Props {
   environment: Environment;
-  tags: Tag[];
   wanted: string;
   promotion: Promotion;
   onTag: (tag: string) => void;
   onPanel: (panel: Panel) => void;
 }
 
-export function RehearsalPanel({ environment: e, tags, wanted, promotion, onTag, onPanel }: Props) {
+export function RehearsalPanel({ environment: e, wanted, promotion, onTag, onPanel }: Props) {
   const { rehearsal, start, running } = promotion;
   const rehearse = () => promotion.rehearse(e.name, wanted);
   return (
     <>
       {running?.environment === e.name && <JobProgress key={running.job} uid={running.job} onDone={() => void promotion.ended()} />}
       <div className="line1 pick">
-        <Choice id="tag-to-put" label={<>Tag for {e.name}</>} value={wanted} onChange={(event) => onTag(event.target.value)}>
-          {tags.map((t) => (
-            <option key={t.name} value={t.name}>
-              tag:{t.name}
-            </option>
-          ))}
-        </Choice>
+        <TagChoice id="tag-to-put" label={<>Tag for {e.name}</>} value={wanted} onChoose={onTag} />
         <Button variant="outlined" disabled={!wanted || rehearsal.isPending} onClick={rehearse}>
           {rehearsal.data ? "Rehearse again" : "Rehearse"}
         </Button>

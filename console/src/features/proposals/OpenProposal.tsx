@@ -5,7 +5,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import { answer, api } from "../../api/client";
-import { branches, shelf } from "../../api/queries";
+import { everyBranch, shelf } from "../../api/queries";
 import { count } from "../../marks/words";
 import { CheckField } from "../../parts/CheckField";
 import { Choice } from "../../parts/Choice";
@@ -23,11 +23,11 @@ export function OpenProposal() {
   const queries = useQueryClient();
   const dialog = useSheet();
   const info = useQuery(shelf(key));
-  const lines = useQuery(branches(key));
   const people = useQuery(members(key));
   const [title, setTitle] = useState("");
   const [description, setDescription] = useState("");
   const [source, setSource] = useParam("propose");
+  const lines = useQuery({ ...everyBranch(key), enabled: dialog.shown || source !== "" });
   const [chosen, setChosen] = useState(source);
   const [target, setTarget] = useState("");
   const [asked, setAsked] = useState<string[]>([]);
@@ -66,7 +66,7 @@ export function OpenProposal() {
     <>
       <Button
         variant="contained"
-        disabled={ahead.length === 0}
+        disabled={(info.data?.branches ?? 0) < 2}
         onClick={() => {
           open.reset();
           dialog.show();

@@ -21,11 +21,12 @@ def branch() -> None:
 
 
 @branch.command("list")
+@click.option("--words", default="", help="Only those with these words in their names.")
 @shelf_options
-def branch_list(shelf_key: str | None, address: str | None, as_json: bool) -> None:
+def branch_list(shelf_key: str | None, address: str | None, words: str, as_json: bool) -> None:
     """List branches with how far each is from the main one."""
     shelf, desk = open_shelf(shelf_key, address)
-    found = shelf.branches()
+    found = shelf.branches(words)
     if as_json:
         terminal.print_json(found)
         return
@@ -171,11 +172,12 @@ def tag() -> None:
 
 
 @tag.command("list")
+@click.option("--words", default="", help="Only those with these words in their names.")
 @shelf_options
-def tag_list(shelf_key: str | None, address: str | None, as_json: bool) -> None:
+def tag_list(shelf_key: str | None, address: str | None, words: str, as_json: bool) -> None:
     """List tags, newest first, with the environments they run or ran in."""
     shelf, _ = open_shelf(shelf_key, address)
-    found = shelf.tags()
+    found = shelf.tags(words)
     if as_json:
         terminal.print_json(found)
         return

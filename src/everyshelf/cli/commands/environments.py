@@ -202,7 +202,7 @@ def env_make(
     terminal.say(terminal.bold(f"Created environment {name}") + where)
     if made.destination == "database":
         terminal.next_step(f"everyshelf drift {name}")
-    elif tags := shelf.tags():
+    elif tags := shelf.tags(limit=1):
         terminal.next_step(f"everyshelf rehearse tag:{tags[0].name} {name}")
 
 

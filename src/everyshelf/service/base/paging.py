@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import base64
 from dataclasses import dataclass
+from datetime import datetime
 from typing import Any, Generic, TypeVar
 
 import orjson
-from django.db.models import Model, QuerySet
+from django.db.models import Model, Q, QuerySet
+from django.utils.timezone import is_naive
 
 from everyshelf.core.errors import InvalidError
 
 T = TypeVar("T", bound=Model)
+_MOST_WORDS = 20
 
 
 @dataclass(frozen=True)
@@ -36,6 +39,50 @@ def newest_first(rows: QuerySet[T], *, limit: int, cursor: str = "", by: str = "
     return Page(shown, rows.count(), following)
 
 
+def by_name(rows: QuerySet[T], first: str, *, limit: int, cursor: str = "") -> Page[T]:
+    """A page of ``rows`` by their ``name``, which is given only once; that of the name ``first`` before all others."""
+    after = _decoded(cursor)
+    others = rows.exclude(name=first).order_by("name")
+    head = [] if cursor else list(rows.filter(name=first))
+    found = [*head, *others.filter(name__gt=after)[: limit + 1 - len(head)]]
+    shown = found[:limit]
+    following = _encoded(shown[-1].name) if len(found) > limit else None
+    return Page(shown, rows.count(), following)
+
+
+def made_last_first(rows: QuerySet[T], *, limit: int, cursor: str = "") -> Page[T]:
+    """A page of ``rows`` by the time they tell in ``created``, newest first. That may be an older time than when they
+    were recorded, and that of several."""
+    older = rows
+    if cursor:
+        time, number = _time_and_number(cursor)
+        older = rows.filter(Q(created__lt=time) | Q(created=time, pk__lt=number))
+    found = list(older.order_by("-created", "-pk")[: limit + 1])
+    shown = found[:limit]
+    following = None
+    if len(found) > limit:
+        following = _encoded(f"{shown[-1].created.isoformat()} {shown[-1].pk}")
+    return Page(shown, rows.count(), following)
+
+
+def _time_and_number(cursor: str) -> tuple[datetime, int]:
+    time, _, number = _decoded(cursor).partition(" ")
+    try:
+        told = datetime.fromisoformat(time)
+    except ValueError as error:
+        raise _not_given_out() from error
+    if is_naive(told):
+        raise _not_given_out()
+    return told, _number(number)
+
+
+def named(rows: QuerySet[T], words: str) -> QuerySet[T]:
+    """Those whose ``name`` has all of these words in it, whatever their letter case."""
+    for word in words.split()[:_MOST_WORDS]:
+        rows = rows.filter(name__icontains=word)
+    return rows
+
+
 def as_page(page: Page[Any], items: list[dict[str, Any]] | orjson.Fragment) -> dict[str, Any]:
     """The answer of a call that gives a page."""
     return {"items": items, "total": page.total, "next": page.next}
@@ -43,20 +90,33 @@ def as_page(page: Page[Any], items: list[dict[str, Any]] | orjson.Fragment) -> d
 
 def encode_cursor(place: int) -> str:
     """An opaque cursor."""
-    return base64.urlsafe_b64encode(str(place).encode()).decode()
+    return _encoded(str(place))
 
 
 def decode_cursor(cursor: str) -> int:
     """The place a cursor stands for, 0 for an empty one; raises ``InvalidError`` for anything else."""
-    if not cursor:
-        return 0
+    return _number(_decoded(cursor)) if cursor else 0
+
+
+def _number(text: str) -> int:
     try:
-        place = int(base64.urlsafe_b64decode(cursor.encode()).decode())
-    except (ValueError, UnicodeError) as error:
+        place = int(text)
+    except ValueError as error:
         raise _not_given_out() from error
     if not 0 <= place < 2**63:
         raise _not_given_out()
     return place
+
+
+def _encoded(text: str) -> str:
+    return base64.urlsafe_b64encode(text.encode()).decode()
+
+
+def _decoded(cursor: str) -> str:
+    try:
+        return base64.urlsafe_b64decode(cursor.encode()).decode()
+    except (ValueError, UnicodeError) as error:
+        raise _not_given_out() from error
 
 
 def _not_given_out() -> InvalidError:

@@ -13,6 +13,7 @@ from everyshelf.core.history.naming import suggested_name
 from everyshelf.core.history.paths import check_path
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.context import get_trees
+from everyshelf.service.base.paging import as_page, by_name, named
 from everyshelf.service.log.actions import note as log_note
 from everyshelf.service.rights import Caller, require
 from everyshelf.service.shelves.actions.lineage import lineage_of
@@ -74,12 +75,24 @@ def check_delete(caller: Caller, shelf: Shelf, branch: Branch) -> None:
         raise RefusedError(f"{branch.name} is guarded", code="branch.guarded", hint="An owner can lift that first.")
 
 
-def list_branches(shelf: Shelf) -> list[dict[str, Any]]:
-    """All branches with how far they are ahead of and behind the main branch."""
+def list_branches(shelf: Shelf, words: str = "", *, limit: int, cursor: str = "") -> dict[str, Any]:
+    """A page of the branches with ``words`` in their names: the main branch, then the others by name."""
+    found = named(shelf.branches.select_related("head"), words)
+    page = by_name(found, shelf.main_branch, limit=limit, cursor=cursor)
+    return as_page(page, _described(shelf, page.records))
+
+
+def describe_branch(branch: Branch) -> dict[str, Any]:
+    """One branch as lists show it."""
+    return _described(branch.shelf, [branch])[0]
+
+
+def _described(shelf: Shelf, branches: list[Branch]) -> list[dict[str, Any]]:
+    """Branches with how far each is ahead of and behind the main branch."""
     lineage = lineage_of(shelf)
     main = get_branch(shelf, shelf.main_branch)
     result = []
-    for branch in shelf.branches.select_related("head").order_by("name"):
+    for branch in branches:
         ahead, behind = lineage.divergence(branch.head_id, main.head_id)
         head = branch.head
         result.append(

@@ -63,6 +63,14 @@ class BranchOut(serializers.Serializer[Any]):
     behind = serializers.IntegerField()
 
 
+class BranchPage(serializers.Serializer[Any]):
+    """A page of branches."""
+
+    items = BranchOut(many=True)
+    total = serializers.IntegerField()
+    next = serializers.CharField(allow_null=True)
+
+
 class NewBranch(serializers.Serializer[Any]):
     """A branch to be made from a ref; a name is suggested from the note if it is left out."""
 
@@ -87,6 +95,14 @@ class TagOut(serializers.Serializer[Any]):
     created = serializers.DateTimeField()
     created_by = serializers.CharField()
     environments = serializers.ListField(child=serializers.CharField())
+
+
+class TagPage(serializers.Serializer[Any]):
+    """A page of tags."""
+
+    items = TagOut(many=True)
+    total = serializers.IntegerField()
+    next = serializers.CharField(allow_null=True)
 
 
 class NewTag(serializers.Serializer[Any]):

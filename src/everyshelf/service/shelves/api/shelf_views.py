@@ -3,22 +3,32 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Sequence
 from typing import Any
 
-from django.db.models import QuerySet
-from drf_spectacular.utils import extend_schema
+from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.response import Response
 
+from everyshelf.service.base.paging import as_page, made_last_first, named
 from everyshelf.service.http.views import ApiView, number, valid
 from everyshelf.service.jobs.actions import job_json, start_job
 from everyshelf.service.jobs.api import JobOut
 from everyshelf.service.rights import caller_of
 from everyshelf.service.shelves.actions import branches, shelves
 from everyshelf.service.shelves.actions.lines import lines_of
-from everyshelf.service.shelves.actions.refs import get_tag
+from everyshelf.service.shelves.actions.refs import get_branch, get_tag
 from everyshelf.service.shelves.api import shapes
-from everyshelf.service.shelves.api.base import LIMIT, ShelfView
+from everyshelf.service.shelves.api.base import CURSOR, LIMIT, ShelfView
 from everyshelf.service.shelves.models import Tag
+
+_MOST_ON_A_PAGE = 1_000
+WORDS = OpenApiParameter("words", str, description="Those with these words in their names.")
+
+
+def _page_of(request: Any) -> dict[str, Any]:
+    """What part of a list is asked for."""
+    asked, limit = request.query_params, min(number(request, "limit", 100), _MOST_ON_A_PAGE)
+    return {"words": asked.get("words", ""), "limit": limit, "cursor": asked.get("cursor", "")}
 
 
 class ShelvesView(ApiView):
@@ -58,10 +68,11 @@ class OneShelfView(ShelfView):
 class BranchesView(ShelfView):
     """Branches of a shelf."""
 
-    @extend_schema(operation_id="branches_list", responses=shapes.BranchOut(many=True))
+    @extend_schema(operation_id="branches_list", parameters=[WORDS, LIMIT, CURSOR], responses=shapes.BranchPage)
     def get(self, request: Any, shelf: str) -> Response:
-        """List branches with how far each is ahead of and behind the main branch."""
-        return Response(branches.list_branches(self.shelf(request, shelf)[1]))
+        """List branches with how far each is ahead of and behind the main branch: that one, then the others by name."""
+        _, found = self.shelf(request, shelf)
+        return Response(branches.list_branches(found, **_page_of(request)))
 
     @extend_schema(operation_id="branches_make", request=shapes.NewBranch, responses={201: shapes.BranchOut})
     def post(self, request: Any, shelf: str) -> Response:
@@ -70,7 +81,7 @@ class BranchesView(ShelfView):
         values = valid(shapes.NewBranch, request)
         start = values["start"] or found.main_branch
         made = branches.make_branch(caller, found, values["name"], start, values["note"])
-        return Response(next(b for b in branches.list_branches(found) if b["name"] == made.name), status=201)
+        return Response(branches.describe_branch(made), status=201)
 
 
 class LinesView(ShelfView):
@@ -86,12 +97,17 @@ class LinesView(ShelfView):
 class BranchView(ShelfView):
     """One branch."""
 
+    @extend_schema(operation_id="branches_get", responses=shapes.BranchOut)
+    def get(self, request: Any, shelf: str, name: str) -> Response:
+        """Return a branch, and how far it is ahead of and behind the main branch."""
+        return Response(branches.describe_branch(get_branch(self.shelf(request, shelf)[1], name)))
+
     @extend_schema(operation_id="branches_change", request=shapes.BranchChange, responses=shapes.BranchOut)
     def patch(self, request: Any, shelf: str, name: str) -> Response:
         """Guard a branch, or remove the guard."""
         caller, found = self.shelf(request, shelf)
-        branches.guard_branch(caller, found, name, valid(shapes.BranchChange, request)["guarded"])
-        return Response(next(b for b in branches.list_branches(found) if b["name"] == name))
+        changed = branches.guard_branch(caller, found, name, valid(shapes.BranchChange, request)["guarded"])
+        return Response(branches.describe_branch(changed))
 
     @extend_schema(operation_id="branches_delete", responses={204: None})
     def delete(self, request: Any, shelf: str, name: str) -> Response:
@@ -101,18 +117,18 @@ class BranchView(ShelfView):
         return Response(status=204)
 
 
-def tags_json(tags: QuerySet[Tag]) -> list[dict[str, Any]]:
+def tags_json(tags: Sequence[Tag]) -> list[dict[str, Any]]:
     """The public form of tags, in their order, with the environments that each of them reached."""
     reached: dict[int, set[str]] = defaultdict(set)
-    recorded = tags.filter(deployments__state="recorded").order_by()
+    recorded = Tag.objects.filter(pk__in=[tag.pk for tag in tags], deployments__state="recorded")
     for tag, environment in recorded.values_list("pk", "deployments__environment__name").distinct():
         reached[tag].add(environment)
-    return [_tag_json(tag, sorted(reached[tag.pk])) for tag in tags.select_related("commit")]
+    return [_tag_json(tag, sorted(reached[tag.pk])) for tag in tags]
 
 
 def tag_json(tag: Tag) -> dict[str, Any]:
     """A tag's public form."""
-    return tags_json(Tag.objects.filter(pk=tag.pk))[0]
+    return tags_json([tag])[0]
 
 
 def _tag_json(tag: Tag, environments: list[str]) -> dict[str, Any]:
@@ -130,11 +146,13 @@ def _tag_json(tag: Tag, environments: list[str]) -> dict[str, Any]:
 class TagsView(ShelfView):
     """Tags of a shelf."""
 
-    @extend_schema(operation_id="tags_list", responses=shapes.TagOut(many=True))
+    @extend_schema(operation_id="tags_list", parameters=[WORDS, LIMIT, CURSOR], responses=shapes.TagPage)
     def get(self, request: Any, shelf: str) -> Response:
         """List tags, newest first."""
         _, found = self.shelf(request, shelf)
-        return Response(tags_json(found.tags.order_by("-created", "-pk")))
+        wanted = _page_of(request)
+        page = made_last_first(named(found.tags.select_related("commit"), wanted.pop("words")), **wanted)
+        return Response(as_page(page, tags_json(page.records)))
 
     @extend_schema(operation_id="tags_make", request=shapes.NewTag, responses={201: shapes.TagOut})
     def post(self, request: Any, shelf: str) -> Response:
