@@ -75,7 +75,7 @@ DATABASES = {
             # Pages that were read are dropped whenever another process has written: more of them would be memory that
             # a large query fills once, in each thread's connection, and nothing reads again.
             "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA foreign_keys=ON;"
-            " PRAGMA cache_size=-4000;",
+            " PRAGMA cache_size=-2000;",
         },
     }
 }

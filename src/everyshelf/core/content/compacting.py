@@ -212,11 +212,11 @@ def _lengths(directory: Directory, size: int) -> NDArray[np.int64]:
 
 def holding(segments: Segments) -> Holding:
     """What the place holds now, by the directories of its segments."""
-    known, size = segments.sealed(), 0
+    known, size = segments.known(), 0
     for name in segment_names(segments.place):
         with contextlib.suppress(FileNotFoundError):
             size += segments.place.size(name)
-    return Holding(size, sum(len(one) for one in known), sum(int(one.deltas.sum()) for one in known))
+    return Holding(size, sum(len(one) for one in known), sum(one.delta_count for one in known))
 
 
 def compact(

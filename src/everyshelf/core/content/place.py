@@ -20,7 +20,7 @@ from pathlib import Path
 from everyshelf.core.durable import replace_durably, sync_folder
 from everyshelf.core.errors import ConflictError, StorageError
 
-_MOST_OPEN = 32
+_MOST_OPEN = 64
 _ALONE, _ASKED = ".alone", ".asked-to-seal"
 _SETTLED_NS = 100_000_000
 
@@ -268,6 +268,7 @@ class FolderPlace(Place):
             replace_durably(self.folder / name, data, temporary)
         except OSError as error:
             raise StorageError(f"{self.folder / name} could not be written: {error.strerror}") from error
+        self._files.forget(name)
 
     def remove(self, name: str) -> None:
         self._files.forget(name)

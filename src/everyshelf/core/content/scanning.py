@@ -14,6 +14,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import partial
 
 from everyshelf.core.content.directory import Directory
 from everyshelf.core.content.place import Place, Readable
@@ -156,6 +157,19 @@ def write_directory(place: Place, seen: SegmentContents) -> Directory:
     # On a full disk it stays in memory; the next opening makes it again.
     with contextlib.suppress(StorageError):
         place.write_whole(directory_name(seen.name), directory.encoded(place.size(seen.name)))
+        directory.is_stored(partial(place.read, directory_name(seen.name)))
+    return directory
+
+
+def read_directory(place: Readable, name: str) -> Directory | None:
+    """The stored directory of a segment, all of it in memory; None if it is not there, or not whole. Raises
+    ``FileNotFoundError`` if the segment is not there."""
+    size, stored, data = place.size(name), directory_name(name), b""
+    with contextlib.suppress(FileNotFoundError):
+        data = place.read(stored, 0, place.size(stored))
+    directory = Directory.parse(name, data, size)
+    if directory is not None:
+        directory.is_stored(partial(place.read, stored))
     return directory
 
 

@@ -14,7 +14,7 @@ import time
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from everyshelf.core.content.directory import Directories, Directory
+from everyshelf.core.content.directory import Directories, Directory, WrongDirectoryError
 from everyshelf.core.content.in_use import Users
 from everyshelf.core.content.place import Appender, Place
 from everyshelf.core.content.records import HEAD_BYTES, Damage, Location, Record, decode, encode
@@ -22,6 +22,7 @@ from everyshelf.core.content.scanning import (
     SegmentContents,
     directory_name,
     iter_records,
+    read_directory,
     segment_names,
     write_directory,
 )
@@ -86,7 +87,25 @@ class Segments:
             where = live.locations.get(identity)
             if where is not None:
                 yield where
-        yield from self._sealed.find_all(identity)
+        yield from self._all_sealed(identity)
+
+    def _all_sealed(self, identity: bytes) -> list[Location]:
+        sure: set[str] = set()
+        for _ in range(_MOST_TRIES):
+            try:
+                return list(self._sealed.find_all(identity, sure))
+            except WrongDirectoryError as error:
+                self._make_again(error.segment)
+                sure.add(error.segment)
+        raise BrokenError("the directories of the content store change while they are read")
+
+    def _make_again(self, segment: str) -> None:
+        """Read a directory again that was damaged since it was read, or scan its segment; forget what is gone."""
+        for name in (segment, directory_name(segment)):
+            self.place.forget(name)
+        self._sealed.remove({segment})
+        with contextlib.suppress(FileNotFoundError):
+            self._sealed.add([self._load_directory(segment)])
 
     def holds(self, identity: bytes, store: str | None = None) -> bool:
         """For whoever writes: whether the piece is in the store (else: the one of the code around this) and stays there
@@ -112,14 +131,14 @@ class Segments:
     def sealed_in(self, store: str, identity: bytes) -> list[Location]:
         """Where records of an id lie in segments of a store to which nothing is added any more."""
         with self._lock:
-            return [where for where in self._sealed.find_all(identity) if store_of(where.segment) == store]
+            return [where for where in self._all_sealed(identity) if store_of(where.segment) == store]
 
     def fetch(self, identity: bytes, *, complete: bool = False) -> Record | None:
         """The record, wherever it lies by now, or None; raises ``BrokenError`` where none of its copies reads back."""
         tries = 0
         while (where := self.find(identity, refresh=True, complete=complete)) is not None:
             try:
-                return self.read(where)
+                return self._read_of(identity, where)
             except FileNotFoundError as error:  # it was moved into another segment meanwhile
                 tries += 1
                 if tries == _MOST_TRIES:
@@ -129,11 +148,31 @@ class Segments:
                     return copy
                 self.refresh()
             except BrokenError:
+                tries += 1
+                if tries < _MOST_TRIES and self._was_led_astray(where):
+                    continue
                 copy = self._other_copy(identity, where, complete=complete)
                 if copy is None:
                     raise
                 return copy
         return None
+
+    def _read_of(self, identity: bytes, where: Location) -> Record:
+        record = self.read(where)
+        if record.id != identity:
+            raise BrokenError(f"segment {where.segment}: another record lies at byte {where.offset}")
+        return record
+
+    def _was_led_astray(self, where: Location) -> bool:
+        """Whether a place was told by a directory that was damaged since it was read; it is made again then."""
+        with self._lock:
+            if where.segment not in self._sealed:
+                return False
+            self.place.forget(directory_name(where.segment))
+            if read_directory(self.place, where.segment) is not None:
+                return False
+            self._make_again(where.segment)
+            return True
 
     def find_forms(self, identity: bytes) -> list[Location]:
         """Where records of an id lie: twice, whole and as a delta, as they came and unpacked."""
@@ -186,10 +225,25 @@ class Segments:
         return damage
 
     def sealed(self, store: str | None = None) -> list[Directory]:
-        """The directories of all segments (of a store) that nothing is added to any more, as of now."""
+        """As ``known``, of one store or all, with their entries read into memory."""
         with self._lock:
             self.refresh()
-            return [one for one in self._sealed if store is None or store_of(one.segment) == store]
+            names = [one.segment for one in self._sealed if store is None or store_of(one.segment) == store]
+            return [whole for name in names if (whole := self._whole_directory(name)) is not None]
+
+    def _whole_directory(self, name: str) -> Directory | None:
+        """All of a directory in memory; None if its segment is gone."""
+        found = self._sealed.in_memory(name)
+        if found is None:
+            with contextlib.suppress(FileNotFoundError):
+                found = self._load_directory(name)
+        return found
+
+    def known(self) -> list[Directory]:
+        """The directories of all segments that nothing is added to any more, as of now, without their entries."""
+        with self._lock:
+            self.refresh()
+            return list(self._sealed)
 
     def refresh(self) -> None:
         """Take notice of segments that came, grew or were given up by their process since the last look."""
@@ -234,9 +288,7 @@ class Segments:
         return self._seal(live, appender)
 
     def _load_directory(self, name: str) -> Directory:
-        stored = directory_name(name)
-        data = self.place.read(stored, 0, self.place.size(stored))
-        directory = Directory.parse(name, data, self.place.size(name))
+        directory = read_directory(self.place, name)
         if directory is None:
             live = SegmentContents(name)
             live.scan(self.place, final=True)

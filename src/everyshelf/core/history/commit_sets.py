@@ -16,7 +16,7 @@ import numpy as np
 
 from everyshelf.core.errors import BrokenError
 
-_MOST_KEPT_BYTES = 4 * 1024 * 1024
+_MOST_KEPT_BYTES = 2 * 1024 * 1024
 
 
 class CommitSet(Set[int]):

@@ -14,7 +14,7 @@ from django.utils.timezone import is_naive
 from everyshelf.core.errors import InvalidError
 
 T = TypeVar("T", bound=Model)
-_MOST_WORDS = 20
+_MOST_WORDS, _LONGEST_NAME = 20, 500
 
 
 @dataclass(frozen=True)
@@ -46,8 +46,8 @@ def by_name(rows: QuerySet[T], first: str, *, limit: int, cursor: str = "") -> P
     head = [] if cursor else list(rows.filter(name=first))
     found = [*head, *others.filter(name__gt=after)[: limit + 1 - len(head)]]
     shown = found[:limit]
-    following = _encoded(shown[-1].name) if len(found) > limit else None
-    return Page(shown, rows.count(), following)
+    last: Any = shown[-1] if len(found) > limit else None
+    return Page(shown, rows.count(), _encoded(last.name) if last else None)
 
 
 def made_last_first(rows: QuerySet[T], *, limit: int, cursor: str = "") -> Page[T]:
@@ -59,10 +59,8 @@ def made_last_first(rows: QuerySet[T], *, limit: int, cursor: str = "") -> Page[
         older = rows.filter(Q(created__lt=time) | Q(created=time, pk__lt=number))
     found = list(older.order_by("-created", "-pk")[: limit + 1])
     shown = found[:limit]
-    following = None
-    if len(found) > limit:
-        following = _encoded(f"{shown[-1].created.isoformat()} {shown[-1].pk}")
-    return Page(shown, rows.count(), following)
+    last: Any = shown[-1] if len(found) > limit else None
+    return Page(shown, rows.count(), _encoded(f"{last.created.isoformat()} {last.pk}") if last else None)
 
 
 def _time_and_number(cursor: str) -> tuple[datetime, int]:
@@ -79,7 +77,8 @@ def _time_and_number(cursor: str) -> tuple[datetime, int]:
 def named(rows: QuerySet[T], words: str) -> QuerySet[T]:
     """Those whose ``name`` has all of these words in it, whatever their letter case."""
     for word in words.split()[:_MOST_WORDS]:
-        rows = rows.filter(name__icontains=word)
+        # SQLite refuses to look for a text of tens of thousands of characters.
+        rows = rows.filter(name__icontains=word) if len(word) <= _LONGEST_NAME else rows.none()
     return rows
 
 

@@ -100,7 +100,7 @@ def _damaged(error: BrokenError) -> str:
 
 
 def _untouched(store: ContentStore) -> Compacted:
-    size = sum(store.segments.place.size(one.segment) for one in store.segments.sealed())
+    size = sum(store.segments.place.size(one.segment) for one in store.segments.known())
     return Compacted(0, size, size)
 
 
