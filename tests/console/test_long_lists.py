@@ -61,6 +61,7 @@ class LongListsTests(ConsoleCase):
         self.browser.wait_for(lambda: "ref=tag%3Anight-3" in self.browser.driver.current_url)
         self.page("/environments")
         self.browser.press("List older tags")
+        self.browser.wait_for(lambda: "tag:night-1" in self.browser.texts("#tag-to-put")[0].splitlines())
         self.browser.choose("Tag for test", "tag:night-1")
         self.page("/proposals?propose=night%2F103")
         self.browser.see("night/103, 0 commits ahead")

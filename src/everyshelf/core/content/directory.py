@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from everyshelf.core.content.records import CHECK_BYTES, Damage, Location, check
+from everyshelf.core.errors import BrokenError
 
 _DIRECTORY_MARK = b"ESd2"
 _DIRECTORY_HEAD = struct.Struct("<4sIIQ")
@@ -23,11 +24,11 @@ _RANGE = struct.Struct("<QQ")
 _RATIO = 4
 
 
-class WrongDirectoryError(Exception):
+class WrongDirectoryError(BrokenError):
     """A stored directory is not what it was when its check held."""
 
     def __init__(self, segment: str) -> None:
-        super().__init__(segment)
+        super().__init__(f"the directory of segment {segment} is damaged")
         self.segment = segment
 
 
