@@ -1,5 +1,5 @@
 import { describe, expect, test } from "vitest";
-import { arrange, type LineCommit, tagNames } from "../src/features/branches/lines";
+import { arrange, firstOf, type LineCommit, tagNames } from "../src/features/branches/lines";
 import { numbers } from "./random";
 
 const commit = (id: string, parents: string[], branches: string[] = []) =>
@@ -29,6 +29,13 @@ describe("lines of branches", () => {
       const before = names[n - 1];
       expect(names[n]?.start).toBeGreaterThanOrEqual((before?.start ?? 0) + (before?.tag.length ?? 0) * 7);
     }
+  });
+
+  test("of many tags of one commit the first are named, and how many more there are", () => {
+    const many = { ...commit("a", [], ["main"]), tags: ["t1", "t2", "t3", "t4", "t5", "t6"] };
+    const names = tagNames(arrange([many], "main").placed.values(), (x) => x, 7).map((one) => one.tag);
+    expect(names).toEqual(["t1", "t2", "t3", "t4", "and 2 more"]);
+    expect(firstOf(["a", "b"], 2)).toEqual(["a", "b"]);
   });
 
   test("every commit has one place, none shares it, and time goes to the right", () => {

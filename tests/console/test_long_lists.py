@@ -36,6 +36,9 @@ class LongListsTests(ConsoleCase):
     def branches_and_tags(self) -> None:
         self.page("/branches")
         self.browser.see("104 branches and 103 tags.")
+        wide = self.browser.driver.execute_script("return document.documentElement.scrollWidth - window.innerWidth")
+        self.assertLessEqual(wide, 0, "the page is wider than the window")
+        self.assertIn("and 92 more", self.browser.text())
         self.assertEqual(self.names("Branches"), ["main", *(f"night/{number:03}" for number in range(1, 100))])
         self.browser.press("Show more branches")
         self.browser.wait_for(lambda: len(self.names("Branches")) == 104)

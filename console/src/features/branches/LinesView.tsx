@@ -1,14 +1,14 @@
 /** Branches as lines over the ground of the main branch, oldest left; arrows walk along the commits. */
 
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useMemo, useRef, useState } from "react";
+import { Fragment, useEffect, useMemo, useRef, useState } from "react";
 import { Link } from "react-router";
 import { answer, api } from "../../api/client";
 import { count, when } from "../../marks/words";
 import { TextAct } from "../../parts/Acts";
 import { useShelfKey } from "../../shell/Page";
 import { ProblemBox } from "../../shell/states";
-import { arrange, type Placed, tagNames } from "./lines";
+import { arrange, firstOf, type Placed, tagNames } from "./lines";
 
 const LETTER = 8;
 const SMALL_LETTER = 6.7;
@@ -16,6 +16,7 @@ const STEP = 26;
 const LANE = 34;
 const MARGIN = 16;
 const SHOWN = 120;
+const BRANCHES_OF_ONE = 12;
 
 export function LinesView() {
   const key = useShelfKey();
@@ -35,11 +36,12 @@ export function LinesView() {
   if (!drawn || !found.data || found.data.commits.length === 0) return null;
   const total = found.data.commits.length;
   const named = Math.max(0, ...found.data.commits.flatMap((c) => c.branches.map((b) => b.length)));
-  const width = MARGIN * 2 + total * STEP + Math.max(150, named * LETTER);
   const tall = MARGIN * 2 + drawn.height * LANE + 18;
   const px = (x: number) => MARGIN + x * STEP + STEP / 2;
   const py = (lane: number) => tall - MARGIN - 14 - lane * LANE;
   const tags = tagNames(drawn.placed.values(), px, SMALL_LETTER);
+  const written = Math.max(0, ...tags.map((t) => t.start + t.tag.length * SMALL_LETTER));
+  const width = MARGIN * 2 + Math.max(total * STEP + Math.max(150, named * LETTER), written);
   const chosen = drawn.placed.get(at) ?? drawn.placed.get(found.data.commits[0]?.commit ?? "");
   const walk = (event: React.KeyboardEvent) => {
     const here = chosen;
@@ -174,10 +176,13 @@ export function LinesView() {
               {chosen.commit.commit.slice(0, 8)}
             </Link>
           )}
-          {chosen.commit.branches.map((b) => (
-            <span key={b} className="readonly" style={{ marginLeft: 8 }}>
-              {b}
-            </span>
+          {firstOf(chosen.commit.branches, BRANCHES_OF_ONE).map((b) => (
+            <Fragment key={b}>
+              {" "}
+              <span className="readonly" style={{ marginLeft: 4 }}>
+                {b}
+              </span>
+            </Fragment>
           ))}
           {chosen.commit.parents.length > 1 && <i className="w"> merge</i>}
         </p>

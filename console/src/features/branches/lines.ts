@@ -87,13 +87,20 @@ export interface TagName {
   start: number;
 }
 
+/** The first of many names, and after them how many are left out. */
+export function firstOf(names: string[], most: number): string[] {
+  return names.length > most ? [...names.slice(0, most), `and ${names.length - most} more`] : names;
+}
+
+const TAGS_OF_ONE = 4;
+
 /** The names of tags below their line: each begins at its commit, or behind the name before it where that is still in the way. */
 export function tagNames(placed: Iterable<Placed>, across: (x: number) => number, letter: number): TagName[] {
   const free = new Map<number, number>();
   return [...placed]
     .sort((a, b) => a.x - b.x)
     .flatMap((p) =>
-      p.commit.tags.map((tag) => {
+      firstOf(p.commit.tags, TAGS_OF_ONE).map((tag) => {
         const mark = across(p.x);
         const start = Math.max(mark + 3, free.get(p.lane) ?? 0);
         free.set(p.lane, start + (tag.length + 1) * letter);
