@@ -285,6 +285,20 @@ class ManySegmentsTests(StoreCase):
             self.assertEqual([len(sealed) for sealed in store.segments.sealed()], [100] * 10)
         self.assertEqual(follower.read(ids[0]) + follower.read(ids[-1]), b"ferry 0ferry 1049")
 
+    def test_a_damaged_segment_that_another_process_replaced_is_read_no_longer(self) -> None:
+        ids, data = self.fill(1), b"0 of 0"
+        store = self.open()
+        self.assertEqual(store.read(ids[0]), data)
+        (segment,) = self.folder.glob("*.seg")
+        raw = segment.read_bytes()
+        segment.write_bytes(raw.replace(data, b"1 of 0"))
+        segment.unlink()
+        segment.with_suffix(".dir").unlink()
+        other = self.open()
+        other.put(data)
+        other.sync()
+        self.assertEqual(store.read(ids[0]), data)
+
     def test_directories_that_change_while_they_are_used_are_made_again(self) -> None:
         """Of each only the beginnings of its ids stay in memory; the rest is read from its file."""
 

@@ -164,14 +164,19 @@ class Segments:
         return record
 
     def _was_led_astray(self, where: Location) -> bool:
-        """Whether a place was told by a directory that was damaged since it was read; it is made again then."""
+        """Whether a place was told by a directory that was damaged since it was read, which is made again then, or lay
+        in a segment that another process has rewritten: what is still open of that one reads as it was."""
         with self._lock:
             if where.segment not in self._sealed:
                 return False
             self.place.forget(directory_name(where.segment))
-            if read_directory(self.place, where.segment) is not None:
-                return False
-            self._make_again(where.segment)
+            try:
+                if read_directory(self.place, where.segment) is not None:
+                    return False
+            except FileNotFoundError:
+                self.refresh()
+            else:
+                self._make_again(where.segment)
             return True
 
     def find_forms(self, identity: bytes) -> list[Location]:
