@@ -71,6 +71,7 @@ export function UnpackParcel() {
               Checking and unpacking …
             </p>
           )}
+          {lines.isError && <ProblemBox error={lines.error} />}
           {unpack.isError && <ProblemBox error={unpack.error} />}
           {done && (
             <div role="status">

@@ -2,7 +2,6 @@ import { Button } from "@mui/material";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { answer, api } from "../../api/client";
-
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
 import { useShelfKey } from "../../shell/Page";

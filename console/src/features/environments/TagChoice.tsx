@@ -5,6 +5,7 @@ import { tags } from "../../api/queries";
 import { TextAct } from "../../parts/Acts";
 import { Choice } from "../../parts/Choice";
 import { useShelfKey } from "../../shell/Page";
+import { ProblemBox } from "../../shell/states";
 
 interface Props {
   id: string;
@@ -27,6 +28,7 @@ export function TagChoice({ id, label, value, onChoose }: Props) {
           </option>
         ))}
       </Choice>
+      {found.isError && <ProblemBox error={found.error} />}
       {found.hasNextPage && <TextAct onClick={() => void found.fetchNextPage()}>List older tags</TextAct>}
     </>
   );

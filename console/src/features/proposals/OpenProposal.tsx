@@ -128,6 +128,7 @@ export function OpenProposal() {
           <CheckField checked={deleteSource} onChange={(e) => setDeleteSource(e.target.checked)}>
             Delete the branch after merging
           </CheckField>
+          {lines.isError && <ProblemBox error={lines.error} />}
           {open.isError && <ProblemBox error={open.error} />}
           <div className="acts">
             <Button onClick={() => dialog.hide()}>Cancel</Button>
