@@ -7,7 +7,7 @@ from tests.support.long_lists import many_of_each
 
 
 class LongListsTests(ConsoleCase):
-    """103 proposals, and as many branches, tags and deployments to one environment."""
+    """103 proposals, and as many experiments, branches, tags and deployments to one environment."""
 
     def names(self, label: str) -> list[str]:
         return self.browser.texts(f"section[aria-label={label}] tbody td:first-child a.mono")
@@ -31,7 +31,23 @@ class LongListsTests(ConsoleCase):
         marks = [one.text for one in self.browser.driver.find_elements("css selector", "svg.tl text")]
         self.assertIn("now", marks)
         self.assertTrue(any(":" in mark for mark in marks), f"no mark of so short a time tells the hour: {marks}")
+        self.experiments()
         self.branches_and_tags()
+
+    def experiments(self) -> None:
+        def shown() -> int:
+            return len(self.browser.texts("section[aria-label=Experiments] tbody tr"))
+
+        self.page("/experiments")
+        self.browser.see("103 experiments, 103 open.")
+        self.assertEqual(shown(), 100)
+        self.browser.press("Show older ones")
+        self.browser.wait_for(lambda: shown() == 103)
+        self.browser.type_into("Narrow the list", "night-10")
+        self.browser.see("5 experiments, 5 open.")
+        self.browser.press("abandoned")
+        self.browser.see("0 abandoned experiments.")
+        self.browser.see("No experiment has these words")
 
     def branches_and_tags(self) -> None:
         self.page("/branches")

@@ -15,34 +15,35 @@ from tests.support.factories import ServiceCase, Terminal
 from tests.support.long_lists import many_of_each
 
 _QUERIES = """
+from django.contrib.auth.models import User
 from django.db import connection
 from django.test.utils import CaptureQueriesContext
 from everyshelf.service.environments.actions.environments import list_deployments
 from everyshelf.service.environments.models import Environment
 from everyshelf.service.experiments.actions import list_experiments
-from everyshelf.service.experiments.models import Experiment
 from everyshelf.service.proposals.actions.looking import list_proposals
 from everyshelf.service.shelves.actions.branches import list_branches
+from everyshelf.service.rights import Caller
+from everyshelf.service.shelves.actions.shelves import describe_shelves
 from everyshelf.service.shelves.api.shelf_views import tags_json
 from everyshelf.service.shelves.models import Shelf, Tag
 
 shelf = Shelf.objects.get(key=KEY)
+caller = Caller(User.objects.get(username="owner"))
+for number in range(12):
+    Shelf.objects.create(key=f"{KEY}-{number}", name=f"{KEY} {number}", created=shelf.created)
 place = Environment.objects.get(shelf=shelf)
 lists = {
     "proposals": lambda most: list_proposals(shelf, "all", limit=most),
     "deployments": lambda most: list_deployments(place, limit=most),
     "branches": lambda most: list_branches(shelf, limit=most),
+    "experiments": lambda most: list_experiments(shelf, limit=most),
+    "shelves": lambda most: describe_shelves(caller, Shelf.objects.all()[:most]),
     "tags": lambda most: tags_json(Tag.objects.select_related("commit")[:most]),
 }
-counted = {"experiments": []}
-for left in (12, 2):
-    Experiment.objects.filter(shelf=shelf, pk__gt=Experiment.objects.order_by("pk")[left - 1].pk).delete()
-    list_experiments(shelf)
-    with CaptureQueriesContext(connection) as seen:
-        list_experiments(shelf)
-    counted["experiments"].append(len(seen))
+counted = {}
 for name, listed in lists.items():
-    listed(2)  # what is read once
+    listed(12)  # what is read once
     for most in (2, 12):
         with CaptureQueriesContext(connection) as seen:
             listed(most)
@@ -142,6 +143,35 @@ class LongListsTests(ServiceCase):
         self.assertEqual([b.name for b in self.shelf.branches("ain")], ["main"])
         self.assertEqual(self.pages("branches", "name", words="nowhere"), [[]])
 
+    def test_experiments_are_pages_open_ones_first(self) -> None:
+        """One that is begun or closed between two pages moves none of the others."""
+        for number in (2, 9):
+            self.shelf.abandon_experiment(f"night-{number}", "The gauge was broken.")
+        keys = [f"night-{number}" for number in (12, 11, 10, 8, 7, 6, 5, 4, 3, 1, 9, 2)]
+        expected = [keys[:5], keys[5:10], keys[10:]]
+        self.assertEqual(self.pages("experiments", "key"), expected)
+        seen = self.pages(
+            "experiments",
+            "key",
+            lambda: (
+                self.shelf.begin_experiment("Is it new?", key="new", branch="main"),
+                self.shelf.abandon_experiment("night-12", "It was."),
+            ),
+        )
+        self.assertEqual(seen, [*expected[:2], ["night-12", *keys[10:]]])
+        self.assertEqual([e["key"] for e in self.shelf.experiments(state="open", limit=2)], ["new", "night-11"])
+        self.assertEqual([e["key"] for e in self.shelf.experiments(branch="main")], ["new"])
+        self.assertEqual([e["key"] for e in self.shelf.experiments("NIGHT 11")], ["night-11"])
+        self.assertEqual([e["key"] for e in self.shelf.experiments("new main")], ["new"])
+        self.assertEqual(self.pages("experiments", "key", state="adopted"), [[]])
+        listed = Terminal(self, self.service).run("experiment", "list", "--shelf", self.shelf.key, "--words", "night 1")
+        self.assertIn("4 experiments, 3 open.", listed.stdout)
+        headers = {"Authorization": f"Bearer {self.service.token()}"}
+        address = f"{self.service.address}/api/v1/shelves/{self.shelf.key}/experiments"
+        for query, code in (("state=closed", "input.invalid"), ("cursor=MQ==", "input.cursor")):
+            answer = httpx.get(f"{address}?{query}", headers=headers)
+            self.assertEqual((answer.status_code, answer.json()["code"]), (400, code), query)
+
     def test_one_branch_is_told_without_the_others(self) -> None:
         made = self.shelf.make_branch("ines/tide-height", note="higher")
         self.shelf.commit("ines/tide-height", made.head, [ChangeRequest("b.txt", self.shelf.upload(b"2").id)], "Two")
@@ -187,6 +217,17 @@ class LongListsTests(ServiceCase):
         for name, (few, many) in counted.items():
             self.assertEqual(few, many, name)
             self.assertGreater(few, 0, name)
+
+    def test_shelves_are_counted_each_by_itself(self) -> None:
+        other = self.client.make_shelf(f"{self.shelf.key} beside")
+        counted = {
+            one.key: (one.branches, one.tags, one.commits, one.environments, one.proposals, one.experiments, one.role)
+            for one in self.client.shelves()
+        }
+        self.assertEqual(counted[self.shelf.key], (13, 12, 1, 1, 0, 12, "owner"))
+        self.assertEqual(counted[other.key], (1, 0, 0, 0, 0, 0, "owner"))
+        with self.service.client("reader") as reader:
+            self.assertNotIn(other.key, [one.key for one in reader.shelves()])
 
     def test_experiment_says_what_its_runs_say_also_after_another_one(self) -> None:
         before = self.shelf.experiments()

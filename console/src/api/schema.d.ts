@@ -3991,6 +3991,13 @@ export interface components {
             columns: components["schemas"]["ColumnOut"][];
             runs: components["schemas"]["RunCompared"][];
         };
+        /** @description A page of experiments; ``open``: how many of those that were asked for are open, whatever state was asked for. */
+        ExperimentPage: {
+            items: components["schemas"]["ExperimentListed"][];
+            total: number;
+            open: number;
+            next: string | null;
+        };
         /**
          * @description * `open` - open
          *     * `adopted` - adopted
@@ -13831,7 +13838,33 @@ export interface operations {
     };
     experiments_list: {
         parameters: {
-            query?: never;
+            query?: {
+                /**
+                 * @description Only those tried on this branch.
+                 * @example main
+                 */
+                branch?: string;
+                /**
+                 * @description `next` of the page before.
+                 * @example MTAw
+                 */
+                cursor?: string;
+                /**
+                 * @description Entries on a page.
+                 * @example 100
+                 */
+                limit?: number;
+                /**
+                 * @description All if left out.
+                 * @example abandoned
+                 */
+                state?: "abandoned" | "adopted" | "all" | "open";
+                /**
+                 * @description Those with these words in question, key or branch.
+                 * @example committed to
+                 */
+                words?: string;
+            };
             header?: never;
             path: {
                 /** @example skerry-line */
@@ -13848,27 +13881,32 @@ export interface operations {
                 };
                 content: {
                     /**
-                     * @example [
-                     *       {
-                     *         "key": "tide-height",
-                     *         "question": "Does tide height cut the error of the forecast?",
-                     *         "branch": "main",
-                     *         "target": "main",
-                     *         "state": "open",
-                     *         "reason": "The spring timetable starts",
-                     *         "proposal": 1,
-                     *         "proposal_state": "",
-                     *         "created": "2026-03-02T08:15:00Z",
-                     *         "created_by": "tobias",
-                     *         "closed": "2026-03-02T08:15:00Z",
-                     *         "closed_by": "",
-                     *         "runs_made": 1,
-                     *         "answer": "Mean error went from 4.12 to 3.41 min.",
-                     *         "primary": "mean error"
-                     *       }
-                     *     ]
+                     * @example {
+                     *       "items": [
+                     *         {
+                     *           "key": "tide-height",
+                     *           "question": "Does tide height cut the error of the forecast?",
+                     *           "branch": "main",
+                     *           "target": "main",
+                     *           "state": "open",
+                     *           "reason": "The spring timetable starts",
+                     *           "proposal": 1,
+                     *           "proposal_state": "",
+                     *           "created": "2026-03-02T08:15:00Z",
+                     *           "created_by": "tobias",
+                     *           "closed": "2026-03-02T08:15:00Z",
+                     *           "closed_by": "",
+                     *           "runs_made": 1,
+                     *           "answer": "Mean error went from 4.12 to 3.41 min.",
+                     *           "primary": "mean error"
+                     *         }
+                     *       ],
+                     *       "total": 1,
+                     *       "open": 1,
+                     *       "next": ""
+                     *     }
                      */
-                    "application/json": components["schemas"]["ExperimentListed"][];
+                    "application/json": components["schemas"]["ExperimentPage"];
                 };
             };
             400: components["responses"]["Problem400"];

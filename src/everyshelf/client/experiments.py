@@ -13,9 +13,16 @@ from everyshelf.client.part import ShelfPart
 class ExperimentsPart(ShelfPart):
     """Trying something on a branch. Answers have the form that docs/openapi.yaml calls ExperimentOut."""
 
-    def experiments(self) -> list[dict[str, Any]]:
-        """All of them, open ones first, each with what its runs say so far."""
-        return self._transport.get(f"{self._base}/experiments", list[dict[str, Any]])
+    def experiments(
+        self, words: str = "", state: str = "all", branch: str = "", limit: int | None = None
+    ) -> list[dict[str, Any]]:
+        """Experiments, open ones first, each with what its runs say so far: all of them, or ``limit``.
+
+        ``words``: only those with these words in their question, key or branch. ``state``: open, adopted, abandoned or
+        all. ``branch``: only those tried on it.
+        """
+        wanted = {"words": words or None, "state": state, "branch": branch or None}
+        return list(self._pages("experiments", limit, **wanted))
 
     def experiment(self, key: str, base: int | None = None) -> dict[str, Any]:
         """One experiment with its runs side by side, against the run ``base``."""

@@ -1,38 +1,64 @@
 import { Button } from "@mui/material";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useDeferredValue, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { answer, api } from "../../api/client";
 import { shelf } from "../../api/queries";
 import { count, when } from "../../marks/words";
+import { Part, Switch, TextAct } from "../../parts/Acts";
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
 import { Table } from "../../parts/Table";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
+import { useParam } from "../../shell/useRefParam";
 import { experiments } from "./queries";
+
+const STATES = ["all", "open", "adopted", "abandoned"];
 
 export function ExperimentsPage() {
   const key = useShelfKey();
-  const found = useQuery(experiments(key));
-  const open = found.data?.filter((e) => e.state === "open").length ?? 0;
+  const [state, setState] = useParam("state", "all");
+  const [typed, setTyped] = useState("");
+  const words = useDeferredValue(typed.trim());
+  const found = useInfiniteQuery(experiments(key, state, words));
+  const first = found.data?.pages[0];
+  const rows = found.data?.pages.flatMap((page) => page.items);
+  const open = state === "all" && first ? `, ${first.open || "none"} open` : "";
+  const what = state === "all" ? "experiment" : `${state} experiment`;
   return (
     <Page page="experiments" title="Experiments" at="main" say={<i className="j">experiments</i>}>
       <div className="line1">
-        <h1>{found.data ? `${count(found.data.length, "experiment")}, ${open || "none"} open.` : "Experiments"}</h1>
+        <h1>{first ? `${count(first.total, what)}${open}.` : "Experiments"}</h1>
+        <Switch label="State">
+          {STATES.map((s) => (
+            <Part key={s} pressed={s === state} onClick={() => setState(s)}>
+              {s}
+            </Part>
+          ))}
+        </Switch>
+        <Field
+          type="search"
+          placeholder="Search questions and branches"
+          aria-label="Narrow the list"
+          width={260}
+          value={typed}
+          onChange={(e) => setTyped(e.target.value)}
+        />
         <span className="end">
           <Begin />
         </span>
       </div>
       {found.isPending && <Loading what="Reading the experiments" />}
       {found.isError && <ProblemBox error={found.error} />}
-      {found.data?.length === 0 && (
+      {rows?.length === 0 && words && <Empty>No experiment has these words in its question, key or branch.</Empty>}
+      {rows?.length === 0 && !words && (
         <Empty>
           An experiment asks a question and tries it on a branch: each run keeps what it read, its parameters and what it measured, so that
           runs can be compared, and the answer adopted or abandoned.
         </Empty>
       )}
-      {found.data && found.data.length > 0 && (
+      {rows && rows.length > 0 && (
         <section className="sheet scroll" aria-label="Experiments">
           <Table>
             <thead>
@@ -46,7 +72,7 @@ export function ExperimentsPage() {
               </tr>
             </thead>
             <tbody>
-              {found.data.map((e) => (
+              {rows.map((e) => (
                 <tr key={e.key}>
                   <td className="wrap" style={{ minWidth: 380 }}>
                     <Link to={`/s/${key}/experiments/${e.key}`}>
@@ -76,6 +102,11 @@ export function ExperimentsPage() {
             </tbody>
           </Table>
         </section>
+      )}
+      {found.hasNextPage && (
+        <p className="foot">
+          <TextAct onClick={() => void found.fetchNextPage()}>Show older ones</TextAct>
+        </p>
       )}
     </Page>
   );

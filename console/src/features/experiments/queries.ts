@@ -1,17 +1,32 @@
 /** What the pages of experiments ask for. */
-import { keepPreviousData, queryOptions } from "@tanstack/react-query";
+import { infiniteQueryOptions, keepPreviousData, queryOptions } from "@tanstack/react-query";
 import { answer, api, type Schemas } from "../../api/client";
-import { numberIn } from "../../api/given";
+import { numberIn, oneOf } from "../../api/given";
 
 export type Experiment = Schemas["ExperimentOut"];
 export type Run = Schemas["RunCompared"];
 export type Column = Schemas["ColumnOut"];
 export type Course = Schemas["CourseOut"];
 
-export const experiments = (key: string) =>
-  queryOptions({
-    queryKey: ["shelf", key, "experiments"],
-    queryFn: () => answer(api.GET("/shelves/{shelf}/experiments", { params: { path: { shelf: key } } })),
+export const experiments = (key: string, state: string, words: string) =>
+  infiniteQueryOptions({
+    queryKey: ["shelf", key, "experiments", state, words],
+    queryFn: ({ pageParam }) =>
+      answer(
+        api.GET("/shelves/{shelf}/experiments", {
+          params: {
+            path: { shelf: key },
+            query: {
+              state: oneOf(["open", "adopted", "abandoned", "all"], state),
+              words: words || undefined,
+              cursor: pageParam || undefined,
+            },
+          },
+        }),
+      ),
+    initialPageParam: "",
+    getNextPageParam: (last) => last.next,
+    placeholderData: keepPreviousData,
   });
 
 export const experiment = (key: string, name: string, base: string) =>

@@ -18,16 +18,27 @@ def experiment() -> None:
 
 
 @experiment.command("list")
+@click.option("--words", default="", help="Only those with these words in their question, key or branch.")
+@click.option(
+    "--state",
+    type=click.Choice(["open", "adopted", "abandoned", "all"]),
+    default="all",
+    show_default=True,
+    help="Which experiments.",
+)
 @shelf_options
-def experiment_list(shelf_key: str | None, address: str | None, as_json: bool) -> None:
+def experiment_list(shelf_key: str | None, address: str | None, words: str, state: str, as_json: bool) -> None:
     """List experiments of the shelf, open ones first."""
     shelf, _ = open_shelf(shelf_key, address)
-    found = shelf.experiments()
+    found = shelf.experiments(words, state)
     if as_json:
         terminal.print_json(found)
         return
-    still = sum(e["state"] == "open" for e in found)
-    terminal.say(terminal.bold(terminal.count(len(found), "experiment")) + f", {still or 'none'} open.")
+    if state == "all":
+        still = sum(e["state"] == "open" for e in found)
+        terminal.say(terminal.bold(terminal.count(len(found), "experiment")) + f", {still or 'none'} open.")
+    else:
+        terminal.say(terminal.bold(terminal.count(len(found), f"{state} experiment")) + ".")
     for one in found:
         runs = terminal.count(one["runs_made"], "run")
         terminal.say(
@@ -40,7 +51,7 @@ def experiment_list(shelf_key: str | None, address: str | None, as_json: bool) -
             terminal.paragraph(terminal.dim(said), indent=terminal.KIND)
     if found:
         terminal.next_step(f"everyshelf experiment show {found[0]['key']}")
-    else:
+    elif not words and state == "all":
         terminal.next_step('everyshelf experiment begin "QUESTION"')
 
 

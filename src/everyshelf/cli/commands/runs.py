@@ -171,7 +171,7 @@ def _experiment(branch: str | None, shelf: ShelfClient, key: str) -> str:
         )
     if key:
         return key
-    known = [e for e in shelf.experiments() if e["state"] == "open" and e["branch"] == branch]
+    known = shelf.experiments(state="open", branch=branch, limit=1)
     if not known:
         raise click.UsageError(
             f"no open experiment is tried on {branch}. Name one: --experiment KEY,"

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import base64
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from functools import reduce
+from operator import or_
 from typing import Any, Generic, TypeVar
 
 import orjson
-from django.db.models import Model, Q, QuerySet
+from django.db.models import Case, Model, Q, QuerySet, Value, When
 from django.utils.timezone import is_naive
 
 from everyshelf.core.errors import InvalidError
@@ -63,6 +66,23 @@ def made_last_first(rows: QuerySet[T], *, limit: int, cursor: str = "") -> Page[
     return Page(shown, rows.count(), _encoded(f"{last.created.isoformat()} {last.pk}") if last else None)
 
 
+def open_first(rows: QuerySet[T], *, limit: int, cursor: str = "") -> Page[T]:
+    """A page of ``rows``: those whose ``state`` is open before the others, of each the newest first.
+
+    One that is closed between two pages may be on both of them; none is left out.
+    """
+    marked: QuerySet[Any] = rows.annotate(is_open=Case(When(state="open", then=Value(1)), default=Value(0)))
+    later = marked
+    if cursor:
+        was_open, _, number = _decoded(cursor).partition(" ")
+        group = _number(was_open)
+        later = marked.filter(Q(is_open__lt=group) | Q(is_open=group, pk__lt=_number(number)))
+    found = list(later.order_by("-is_open", "-pk")[: limit + 1])
+    shown = found[:limit]
+    last: Any = shown[-1] if len(found) > limit else None
+    return Page(shown, rows.count(), _encoded(f"{last.is_open} {last.pk}") if last else None)
+
+
 def _time_and_number(cursor: str) -> tuple[datetime, int]:
     time, _, number = _decoded(cursor).partition(" ")
     try:
@@ -74,11 +94,12 @@ def _time_and_number(cursor: str) -> tuple[datetime, int]:
     return told, _number(number)
 
 
-def named(rows: QuerySet[T], words: str) -> QuerySet[T]:
-    """Those whose ``name`` has all of these words in it, whatever their letter case."""
+def named(rows: QuerySet[T], words: str, fields: Sequence[str] = ("name",)) -> QuerySet[T]:
+    """Those with all of these words in their ``fields``, each word in any of them, whatever its letter case."""
     for word in words.split()[:_MOST_WORDS]:
         # SQLite refuses to look for a text of tens of thousands of characters.
-        rows = rows.filter(name__icontains=word) if len(word) <= _LONGEST_NAME else rows.none()
+        has = reduce(or_, (Q(**{f"{field}__icontains": word}) for field in fields))
+        rows = rows.filter(has) if len(word) <= _LONGEST_NAME else rows.none()
     return rows
 
 

@@ -22,6 +22,7 @@ from everyshelf.core.runs.metrics import MOST_METRICS, MOST_POINTS, Measured, nu
 from everyshelf.core.runs.thinning import thinned
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.context import get_store, get_trees, reader
+from everyshelf.service.base.paging import as_page, named, open_first
 from everyshelf.service.experiments.models import Experiment, Run
 from everyshelf.service.log.actions import note
 from everyshelf.service.proposals.actions.proposals import open_proposal, up_to_date
@@ -279,15 +280,24 @@ def _reads(shelf: Shelf, base: Commit, paths: list[str]) -> dict[str, Any]:
 # --- looking ------------------------------------------------------------------------------
 
 
-def list_experiments(shelf: Shelf) -> list[dict[str, Any]]:
-    """All of them with what their runs say so far, the open ones first, newest first."""
-    rows = list(shelf.experiments.select_related("shelf", "created_by", "closed_by", "proposal__shelf").order_by("-pk"))
-    roots = _roots(shelf, {name for one in rows for name in (one.target, one.branch)})
+def list_experiments(
+    shelf: Shelf, words: str = "", *, state: str = "all", branch: str = "", limit: int, cursor: str = ""
+) -> dict[str, Any]:
+    """A page of the experiments in a state or on a branch, with ``words`` in their questions, keys or branches.
+
+    Each has what its runs say so far; open ones come first, of each the newest. ``open``: how many of all are open.
+    """
+    rows = shelf.experiments.select_related("shelf", "created_by", "closed_by", "proposal__shelf")
+    rows = named(rows, words, ("question", "key", "branch"))
+    if branch:
+        rows = rows.filter(branch=branch)
+    page = open_first(rows if state == "all" else rows.filter(state=state), limit=limit, cursor=cursor)
+    roots = _roots(shelf, {name for one in page.records for name in (one.target, one.branch)})
     told = []
-    for one in rows:
+    for one in page.records:
         answer = _answer(one.pk, one.runs_made, one.primary, roots.get(one.target, ""), roots.get(one.branch, ""))
         told.append({**experiment_json(one), "answer": answer})
-    return sorted(told, key=lambda e: e["state"] != "open")
+    return {**as_page(page, told), "open": rows.filter(state="open").count()}
 
 
 def _roots(shelf: Shelf, branches: Collection[str]) -> dict[str, str]:

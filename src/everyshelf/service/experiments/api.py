@@ -12,9 +12,9 @@ from rest_framework.response import Response
 from everyshelf.core.errors import InvalidError
 from everyshelf.service.experiments import actions
 from everyshelf.service.experiments.models import Experiment
-from everyshelf.service.http.views import number, valid
+from everyshelf.service.http.views import number, one_of, valid
 from everyshelf.service.rights import Caller
-from everyshelf.service.shelves.api.base import ShelfView
+from everyshelf.service.shelves.api.base import CURSOR, LIMIT, ShelfView, page_of
 
 
 class ExperimentBase(serializers.Serializer[Any]):
@@ -40,6 +40,15 @@ class ExperimentListed(ExperimentBase):
     """An experiment in a list; ``primary``: the metric that was chosen to answer it, empty for none."""
 
     primary = serializers.CharField()
+
+
+class ExperimentPage(serializers.Serializer[Any]):
+    """A page of experiments; ``open``: how many of those that were asked for are open, whatever state was asked for."""
+
+    items = ExperimentListed(many=True)
+    total = serializers.IntegerField()
+    open = serializers.IntegerField()
+    next = serializers.CharField(allow_null=True)
 
 
 class ReadOut(serializers.Serializer[Any]):
@@ -173,6 +182,7 @@ class AbandonIn(serializers.Serializer[Any]):
     reason = serializers.CharField()
 
 
+_STATES = ("open", "adopted", "abandoned", "all")
 _BASE = OpenApiParameter("base", int, description="Run that the others are compared with; the first if left out.")
 
 
@@ -183,11 +193,23 @@ def _told(experiment: Experiment, status: int = 200) -> Response:
 class ExperimentsView(ShelfView):
     """Experiments of a shelf."""
 
-    @extend_schema(operation_id="experiments_list", responses=ExperimentListed(many=True))
+    @extend_schema(
+        operation_id="experiments_list",
+        parameters=[
+            OpenApiParameter("state", str, enum=_STATES, description="All if left out."),
+            OpenApiParameter("branch", str, description="Only those tried on this branch."),
+            OpenApiParameter("words", str, description="Those with these words in question, key or branch."),
+            LIMIT,
+            CURSOR,
+        ],
+        responses=ExperimentPage,
+    )
     def get(self, request: Any, shelf: str) -> Response:
         """List experiments, open ones first, each with what its runs show so far."""
         _, found = self.shelf(request, shelf)
-        return Response(actions.list_experiments(found))
+        state = one_of(request, "state", _STATES, "all", "a state of an experiment")
+        branch = request.query_params.get("branch", "")
+        return Response(actions.list_experiments(found, state=state, branch=branch, **page_of(request)))
 
     @extend_schema(operation_id="experiments_begin", request=NewExperiment, responses={201: ExperimentOut})
     def post(self, request: Any, shelf: str) -> Response:

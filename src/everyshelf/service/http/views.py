@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from django.db import DatabaseError
@@ -121,6 +121,14 @@ def number_of(request: Any, name: str, default: int) -> int:
 def flag(request: Any, name: str) -> bool:
     """A query parameter that is on or off; off if left out."""
     return request.query_params.get(name, "").lower() in ("1", "true")
+
+
+def one_of(request: Any, name: str, words: Sequence[str], default: str, what: str) -> str:
+    """A query parameter that is one of these words."""
+    word: str = request.query_params.get(name) or default
+    if word not in words:
+        raise InvalidError(f"{word[:40]!r} is not {what}", code="input.invalid", hint=f"Say {', '.join(words)}.")
+    return word
 
 
 def _whole(request: Any, name: str, default: int, fits: Callable[[int], bool], what: str) -> int:

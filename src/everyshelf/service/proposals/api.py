@@ -8,8 +8,7 @@ from django.urls import path
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.response import Response
 
-from everyshelf.core.errors import InvalidError
-from everyshelf.service.http.views import number, valid
+from everyshelf.service.http.views import number, one_of, valid
 from everyshelf.service.proposals import shapes
 from everyshelf.service.proposals.actions import looking, merging, proposals, talking
 from everyshelf.service.proposals.models import Proposal
@@ -31,11 +30,7 @@ class ProposalsView(ShelfView):
     def get(self, request: Any, shelf: str) -> Response:
         """List proposals, newest first."""
         _, found = self.shelf(request, shelf)
-        state = request.query_params.get("state") or "open"
-        if state not in _STATES:
-            raise InvalidError(
-                f"{state[:40]!r} is not a state of a proposal", code="input.invalid", hint=f"Say {', '.join(_STATES)}."
-            )
+        state = one_of(request, "state", _STATES, "open", "a state of a proposal")
         limit, cursor = number(request, "limit", 100), request.query_params.get("cursor", "")
         return Response(looking.list_proposals(found, state, limit=limit, cursor=cursor))
 

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from django.db import IntegrityError
-from django.db.models import Q, QuerySet
+from django.db.models import Count, Q, QuerySet
 from django.utils import timezone
 
 from everyshelf.core.content.stores import MAIN, checked_name, told_name
@@ -16,10 +17,18 @@ from everyshelf.service.base.context import get_place, get_store
 from everyshelf.service.base.unchanged import while_unchanged
 from everyshelf.service.log.actions import note
 from everyshelf.service.people.models import Membership, Role
-from everyshelf.service.rights import Caller, missing_shelf, require, require_scope, role_on
+from everyshelf.service.rights import Caller, missing_shelf, require, require_scope, roles_on
 from everyshelf.service.shelves.models import Branch, Shelf
 
 _KEY = re.compile(r"[a-z0-9]+(-[a-z0-9]+)*\Z")
+_NUMBERS: Mapping[str, dict[str, Any]] = {
+    "branches": {},
+    "tags": {},
+    "commits": {},
+    "environments": {"ended": None},
+    "proposals": {"state": "open"},
+    "experiments": {"state": "open"},
+}
 
 
 def visible_shelves(caller: Caller) -> QuerySet[Shelf]:
@@ -122,6 +131,27 @@ def change_shelf(
 
 def describe_shelf(caller: Caller, shelf: Shelf) -> dict[str, Any]:
     """The shelf in numbers: branches, tags, commits, environments, what is open; the caller's role."""
+    return describe_shelves(caller, [shelf])[0]
+
+
+def describe_shelves(caller: Caller, shelves: Sequence[Shelf]) -> list[dict[str, Any]]:
+    """Shelves in numbers, with as many queries for a thousand as for one."""
+    roles = roles_on(caller, shelves)
+    numbers = {what: _counted(shelves, what, **only) for what, only in _NUMBERS.items()}
+    return [
+        {**_shelf_json(one), "role": roles[one.pk], **{what: found[one.pk] for what, found in numbers.items()}}
+        for one in shelves
+    ]
+
+
+def _counted(shelves: Sequence[Shelf], what: str, **only: Any) -> dict[int, int]:
+    """How many of these things each shelf has."""
+    wanted = Q(**{f"{what}__{field}": value for field, value in only.items()})
+    rows = Shelf.objects.filter(pk__in=[one.pk for one in shelves]).values("pk")
+    return dict(rows.annotate(number=Count(what, filter=wanted or None)).values_list("pk", "number"))
+
+
+def _shelf_json(shelf: Shelf) -> dict[str, Any]:
     return {
         "key": shelf.key,
         "name": shelf.name,
@@ -130,11 +160,4 @@ def describe_shelf(caller: Caller, shelf: Shelf) -> dict[str, Any]:
         "main_branch": shelf.main_branch,
         "store": told_name(shelf.store),
         "created": shelf.created,
-        "role": role_on(caller, shelf),
-        "branches": shelf.branches.count(),
-        "tags": shelf.tags.count(),
-        "commits": shelf.commits.count(),
-        "environments": shelf.environments.filter(ended=None).count(),
-        "proposals": shelf.proposals.filter(state="open").count(),
-        "experiments": shelf.experiments.filter(state="open").count(),
     }

@@ -6,7 +6,7 @@ from typing import Any
 
 from drf_spectacular.utils import OpenApiParameter
 
-from everyshelf.service.http.views import ApiView
+from everyshelf.service.http.views import ApiView, number
 from everyshelf.service.rights import Caller, caller_of
 from everyshelf.service.shelves.actions.recording import CommitMessage
 from everyshelf.service.shelves.actions.refs import Resolved, resolve
@@ -17,7 +17,11 @@ REF = OpenApiParameter("ref", str, description="The state meant; the main branch
 PATH = OpenApiParameter("path", str, required=True, description="Path of the artifact.")
 VERSION = OpenApiParameter("version", int, description="Version of the artifact instead of a ref.")
 LIMIT = OpenApiParameter("limit", int, description="Entries on a page.")
+WORDS = OpenApiParameter("words", str, description="Those with these words in their names.")
 CURSOR = OpenApiParameter("cursor", str, description="`next` of the page before.")
+
+
+_MOST_ON_A_PAGE = 1_000
 
 
 class ShelfView(ApiView):
@@ -31,6 +35,12 @@ class ShelfView(ApiView):
     def at(self, request: Any, shelf: Shelf, name: str = "ref") -> Resolved:
         """The state a query parameter names."""
         return resolve(shelf, request.query_params.get(name) or shelf.main_branch, request.user)
+
+
+def page_of(request: Any) -> dict[str, Any]:
+    """What part of a list of names is asked for."""
+    asked, limit = request.query_params, min(number(request, "limit", 100), _MOST_ON_A_PAGE)
+    return {"words": asked.get("words", ""), "limit": limit, "cursor": asked.get("cursor", "")}
 
 
 def message_of(values: dict[str, Any], default_summary: str = "") -> CommitMessage:

@@ -6,7 +6,7 @@ from collections import defaultdict
 from collections.abc import Sequence
 from typing import Any
 
-from drf_spectacular.utils import OpenApiParameter, extend_schema
+from drf_spectacular.utils import extend_schema
 from rest_framework.response import Response
 
 from everyshelf.service.base.paging import as_page, made_last_first, named
@@ -18,17 +18,8 @@ from everyshelf.service.shelves.actions import branches, shelves
 from everyshelf.service.shelves.actions.lines import lines_of
 from everyshelf.service.shelves.actions.refs import get_branch, get_tag
 from everyshelf.service.shelves.api import shapes
-from everyshelf.service.shelves.api.base import CURSOR, LIMIT, ShelfView
+from everyshelf.service.shelves.api.base import CURSOR, LIMIT, WORDS, ShelfView, page_of
 from everyshelf.service.shelves.models import Tag
-
-_MOST_ON_A_PAGE = 1_000
-WORDS = OpenApiParameter("words", str, description="Those with these words in their names.")
-
-
-def _page_of(request: Any) -> dict[str, Any]:
-    """What part of a list is asked for."""
-    asked, limit = request.query_params, min(number(request, "limit", 100), _MOST_ON_A_PAGE)
-    return {"words": asked.get("words", ""), "limit": limit, "cursor": asked.get("cursor", "")}
 
 
 class ShelvesView(ApiView):
@@ -38,7 +29,7 @@ class ShelvesView(ApiView):
     def get(self, request: Any) -> Response:
         """List the shelves you may see, by name."""
         caller = caller_of(request)
-        return Response([shelves.describe_shelf(caller, s) for s in shelves.visible_shelves(caller)])
+        return Response(shelves.describe_shelves(caller, list(shelves.visible_shelves(caller))))
 
     @extend_schema(operation_id="shelves_make", request=shapes.NewShelf, responses={201: shapes.ShelfOut})
     def post(self, request: Any) -> Response:
@@ -72,7 +63,7 @@ class BranchesView(ShelfView):
     def get(self, request: Any, shelf: str) -> Response:
         """List branches with how far each is ahead of and behind the main branch: that one, then the others by name."""
         _, found = self.shelf(request, shelf)
-        return Response(branches.list_branches(found, **_page_of(request)))
+        return Response(branches.list_branches(found, **page_of(request)))
 
     @extend_schema(operation_id="branches_make", request=shapes.NewBranch, responses={201: shapes.BranchOut})
     def post(self, request: Any, shelf: str) -> Response:
@@ -150,7 +141,7 @@ class TagsView(ShelfView):
     def get(self, request: Any, shelf: str) -> Response:
         """List tags, newest first."""
         _, found = self.shelf(request, shelf)
-        wanted = _page_of(request)
+        wanted = page_of(request)
         page = made_last_first(named(found.tags.select_related("commit"), wanted.pop("words")), **wanted)
         return Response(as_page(page, tags_json(page.records)))
 
