@@ -33,6 +33,7 @@ from bench.measure import Figure
 from bench.merging import merging
 from bench.models import models
 from bench.moving import moving
+from bench.outages import outages
 from bench.pairs import pairs
 from bench.promotion import promotion
 from bench.releases import releases
@@ -40,6 +41,7 @@ from bench.rows import rows as paged_rows
 from bench.sharing import sharing
 from bench.soak import soak
 from bench.storage import storage
+from bench.stored_as_run import stored_as_run
 from bench.tables import tables
 from bench.tidying import tidying
 from bench.versions import versions
@@ -87,12 +89,14 @@ def main() -> int:
     service: Service | None = None
     for name, measure in (
         ("T1", figures.ingest),
+        ("T2", figures.ingest_of_noise),
         ("T7", figures.commits_and_branches),
         ("meaning", meaning),
         ("merging", merging),
         ("tables", tables),
         ("run", as_run),
         ("storage", storage),
+        ("stored-as-run", stored_as_run),
         ("listings", listings),
         ("looking-back", looking_back),
         ("console", console),
@@ -112,6 +116,7 @@ def main() -> int:
         ("versions", versions),
         ("tidying", tidying),
         ("moving", moving),
+        ("outages", outages),
         ("flips", flips),
         ("disk", full_disk),
         ("fuzz", fuzz),

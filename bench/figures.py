@@ -1,4 +1,4 @@
-"""T1, T7, T8, T21 and the memory of a large upload; see docs/performance.md for what they mean."""
+"""T1, T2, T7, T8, T21 and the memory of a large upload; see docs/performance.md for what they mean."""
 
 from __future__ import annotations
 
@@ -21,6 +21,7 @@ from everyshelf.client import ChangeRequest, ShelfClient
 from everyshelf.core.content.store import ContentStore
 
 INGEST_BYTES = 512 * 1024 * 1024
+NOISE_BYTES = 256 * 1024 * 1024
 UPLOAD_BYTES = 1024 * 1024 * 1024
 MANY = 100_000
 
@@ -49,15 +50,6 @@ def csv_bytes(size: int) -> bytes:
 def ingest() -> Iterator[Figure]:
     """T1: cut, hash, compress, append, fsync against one zstd stream over the same bytes."""
     data = csv_bytes(INGEST_BYTES)
-    view = memoryview(data)
-
-    def ours() -> None:
-        folder = Path(tempfile.mkdtemp(prefix="es-bench-"))
-        store = ContentStore(folder)
-        store.put_stream(view[i : i + (1 << 20)] for i in range(0, len(view), 1 << 20))  # type: ignore[misc]
-        store.sync()
-        store.close()
-        shutil.rmtree(folder)
 
     def rival() -> None:
         zstandard.ZstdCompressor(level=1).compress(data)
@@ -69,7 +61,7 @@ def ingest() -> Iterator[Figure]:
             packed = pool.submit(rival)
             hashed.result(), packed.result()
 
-    taken = interleave({"ours": ours, "zstd": rival, "limit": limit})
+    taken = interleave({"ours": lambda: _stored(data), "zstd": rival, "limit": limit})
     ratio = taken["zstd"] / taken["ours"]
     speed = f"{len(data) / taken['ours'] / 1e6:.0f} against {len(data) / taken['zstd'] / 1e6:.0f} MB/s"
     yield Figure(
@@ -80,7 +72,31 @@ def ingest() -> Iterator[Figure]:
     yield Figure("T1", "the same against hashing and compressing alone", within, ">= 0.70", within >= 0.70, detail)
 
 
-def _filled(service: Service, key: str, count: int, *, one_folder: bool) -> ShelfClient:
+def ingest_of_noise() -> Iterator[Figure]:
+    """T2: bytes that nothing compresses, cut, hashed, tried, appended and synced, against hashing them alone."""
+    data = np.random.default_rng(2).bytes(NOISE_BYTES)
+
+    def rival() -> None:
+        hashlib.sha256(data).digest()
+
+    taken = interleave({"ours": lambda: _stored(data), "sha256": rival})
+    ratio = taken["sha256"] / taken["ours"]
+    speeds = f"{len(data) / taken['ours'] / 1e6:.0f} against {len(data) / taken['sha256'] / 1e6:.0f} MB/s"
+    what = "ingest of 256 MB that do not compress, speed against SHA-256"
+    yield Figure("T2", what, ratio, ">= 0.3", ratio >= 0.3, speeds)
+
+
+def _stored(data: bytes) -> None:
+    """Store one content in a new store, and drop the store."""
+    view, folder = memoryview(data), Path(tempfile.mkdtemp(prefix="es-bench-"))
+    store = ContentStore(folder)
+    store.put_stream(view[i : i + (1 << 20)] for i in range(0, len(view), 1 << 20))  # type: ignore[misc]
+    store.sync()
+    store.close()
+    shutil.rmtree(folder)
+
+
+def fill(service: Service, key: str, count: int, *, one_folder: bool) -> ShelfClient:
     client = service.client()
     client.make_shelf(key, key=key)
     shelf = client.shelf(key)
@@ -113,9 +129,9 @@ class _Committer:
 
 def commits_and_branches(service: Service) -> Iterator[Figure]:
     """T7 and T8: one change, or one branch, in a shelf of 100,000 artifacts against the same in one of 100."""
-    few = _filled(service, "few", 100, one_folder=False)
-    many = _filled(service, "many", MANY, one_folder=False)
-    wide = _filled(service, "wide", MANY, one_folder=True)
+    few = fill(service, "few", 100, one_folder=False)
+    many = fill(service, "many", MANY, one_folder=False)
+    wide = fill(service, "wide", MANY, one_folder=True)
     committers = {
         "few": _Committer(few, "area-042/artifact-000042.json"),
         "many": _Committer(many, "area-042/artifact-000042.json"),

@@ -48,7 +48,7 @@ class Campaign:
                 self._round(killed=number < self.kills)
             for _ in range(3):
                 self._tidy(self._service.client())
-            self._judge()
+            self.judge()
         finally:
             self._service.stop()
         return self
@@ -59,8 +59,8 @@ class Campaign:
 
     def _round(self, *, killed: bool) -> None:
         stop = threading.Event()
-        threads = [threading.Thread(target=self._write, args=(stop, writer)) for writer in range(_WRITERS)]
-        threads.append(threading.Thread(target=self._keep_at_work, args=(stop,)))
+        threads = [threading.Thread(target=self._write, args=(stop, writer), daemon=True) for writer in range(_WRITERS)]
+        threads.append(threading.Thread(target=self._keep_at_work, args=(stop,), daemon=True))
         for thread in threads:
             thread.start()
         before = len(self.acknowledged)
@@ -68,7 +68,7 @@ class Campaign:
             if not any(one.is_alive() for one in threads[:_WRITERS]):
                 raise AssertionError("whoever commits ended; see what was printed above")
             time.sleep(0.01)
-        time.sleep(self._rng.random() * _KILL_WITHIN_SECONDS)
+        self.before_the_end(killed=killed)
         if killed:
             self._service.kill_group()
         stop.set()
@@ -76,6 +76,14 @@ class Campaign:
             thread.join()
         if killed:
             self._service.start()
+        self.after_the_end()
+
+    def before_the_end(self, *, killed: bool) -> None:
+        """What happens while people are at work, until they are stopped or the service is killed."""
+        time.sleep(self._rng.random() * _KILL_WITHIN_SECONDS)
+
+    def after_the_end(self) -> None:
+        """What happens before the next round."""
 
     def _write(self, stop: threading.Event, writer: int) -> None:
         """New versions of a table of one's own, and now and then something sent and never committed: of another it may
@@ -97,7 +105,9 @@ class Campaign:
                 if rng.random() < 0.3:
                     unused.append(rng.randbytes(rng.choice((3000, 400_000))))
                     self._abandoned.add(shelf.upload(unused[-1]).id)
-            except ClientError:
+            except ClientError as error:
+                if isinstance(error, ProblemError) and error.status == 500:
+                    self.problems.append(f"a commit of writer {writer} was answered with {error}")
                 time.sleep(0.05)  # it was killed, or another was quicker
 
     def _keep_at_work(self, stop: threading.Event) -> None:
@@ -125,9 +135,13 @@ class Campaign:
         try:
             return client.wait(job).result or {}
         except ProblemError as error:
-            if error.code not in ("content.busy", "job.cancelled"):
+            if not self.may_end(error.code):
                 self.problems.append(f"{job.kind} ended with {error}")
             return None
+
+    def may_end(self, code: str) -> bool:
+        """Whether a job may end with this."""
+        return code in ("content.busy", "job.cancelled")
 
     def _age(self) -> None:
         """Let the time of grace pass of what was found unused and is not being used: hours in a moment."""
@@ -139,7 +153,8 @@ class Campaign:
                 [(identity,) for identity in list(self._abandoned)],
             )
 
-    def _judge(self) -> None:
+    def judge(self) -> None:
+        """Read everything back, and verify."""
         shelf = self._service.client().shelf("load")
         for commit, path, digest in self.acknowledged:
             try:

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from bench.moving import Moves
+from bench.outages import Outages
 
 from everyshelf.client import ChangeRequest, Client, Job, ProblemError, ShelfClient
 from everyshelf.storage.bucket import Bucket
@@ -278,10 +279,17 @@ class SettingTests(BucketCase):
 
 
 class LoadTests(ServiceCase):
-    """A sample; ``python -m bench moving`` kills it fifty times."""
+    """Samples; ``python -m bench moving`` kills it fifty times, ``python -m bench outages`` takes the bucket away a
+    hundred times."""
+
+    def test_nothing_acknowledged_is_lost_while_the_bucket_fails(self) -> None:
+        done = Outages(seed=7, kills=1).run()
+        self.assertEqual(done.problems, [])
+        self.assertGreater(len(done.acknowledged), 6)
+        self.assertGreaterEqual(sum(done.seen.values()), 4)
 
     def test_nothing_acknowledged_is_lost(self) -> None:
-        done = Moves(seed=3, kills=2).run()
+        done = Moves(seed=3, kills=1).run()
         self.assertEqual(done.problems, [])
-        self.assertGreater(len(done.acknowledged), 12)
+        self.assertGreater(len(done.acknowledged), 6)
         self.assertGreater(done.moved, 0)

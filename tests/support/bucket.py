@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
+import random
+import socket
 import threading
+import time
 import unittest
 from collections.abc import Callable, Iterable
 from typing import Any
@@ -14,7 +18,6 @@ from werkzeug.serving import BaseWSGIServer, make_server
 
 from everyshelf.storage.addresses import BucketAddress
 from everyshelf.storage.bucket import Bucket
-from tests.support.service import free_port
 
 CREDENTIALS = {"AWS_ACCESS_KEY_ID": "skerry", "AWS_SECRET_ACCESS_KEY": "line", "AWS_REGION": "us-east-1"}
 Call = Callable[..., Iterable[bytes]]
@@ -25,6 +28,30 @@ class _Quiet(MotoRequestHandler):
         """Say nothing."""
 
 
+def _lasting_port() -> int:
+    """A port that nobody else is given while the server is away, as ports from 32768 on are for any connection."""
+    while True:
+        port = random.randrange(20_000, 32_000)
+        with contextlib.suppress(OSError), socket.socket() as tried:
+            tried.bind(("127.0.0.1", port))
+            return port
+
+
+def _listening(port: int) -> socket.socket:
+    """A socket that listens there; the one that did before may be closed and not gone yet."""
+    while True:
+        listener = socket.socket()
+        listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            listener.bind(("127.0.0.1", port))
+            listener.listen(128)
+        except OSError:
+            listener.close()
+            time.sleep(0.05)
+        else:
+            return listener
+
+
 _open: set[BucketServer] = set()  # what they hold is one for the whole process, in which other modules' tests run, too
 
 
@@ -33,7 +60,7 @@ class BucketServer:
     ``fault``: called with the environment of each request and what would answer it; may answer otherwise."""
 
     def __init__(self, case: type[unittest.TestCase] | None = None) -> None:
-        self.port = free_port()
+        self.port = _lasting_port()
         self.endpoint = f"http://127.0.0.1:{self.port}"
         self.fault: Callable[[dict[str, Any], Call, Any], Iterable[bytes]] | None = None
         self.asked: list[tuple[str, str]] = []
@@ -56,7 +83,10 @@ class BucketServer:
 
     def start(self) -> None:
         """Answer (again)."""
-        self._server = make_server("127.0.0.1", self.port, self, threaded=True, request_handler=_Quiet)
+        with _listening(self.port) as listener:
+            self._server = make_server(
+                "127.0.0.1", self.port, self, threaded=True, request_handler=_Quiet, fd=listener.fileno()
+            )
         threading.Thread(target=self._server.serve_forever, daemon=True).start()
 
     def stop(self) -> None:
@@ -100,6 +130,16 @@ def refusing(code: str, status: str = "403 Forbidden") -> Callable[[dict[str, An
         body = f"<?xml version='1.0'?><Error><Code>{code}</Code><Message>no</Message></Error>".encode()
         start_response(status, [("Content-Type", "application/xml"), ("Content-Length", str(len(body)))])
         return [body]
+
+    return fault
+
+
+def losing_answers() -> Callable[[dict[str, Any], Call, Any], Iterable[bytes]]:
+    """Do what is asked, and say that it failed."""
+
+    def fault(environ: dict[str, Any], app: Call, start_response: Any) -> Iterable[bytes]:
+        b"".join(app(environ, lambda *_: None))
+        return refusing("InternalError", "500 Internal Server Error")(environ, app, start_response)
 
     return fault
 

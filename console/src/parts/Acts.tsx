@@ -39,3 +39,23 @@ export function Part({ pressed, ...rest }: PartProps) {
   if (pressed === undefined) return <ButtonBase {...rest} />;
   return <ToggleButton value="" selected={pressed} {...rest} />;
 }
+
+interface WordSwitchProps<T extends string> {
+  label: string;
+  words: readonly T[];
+  value: string;
+  onChoose: (word: T) => void;
+}
+
+/** A switch between words, of which one is chosen. */
+export function WordSwitch<T extends string>({ label, words, value, onChoose }: WordSwitchProps<T>) {
+  return (
+    <Switch label={label}>
+      {words.map((word) => (
+        <Part key={word} pressed={word === value} onClick={() => onChoose(word)}>
+          {word}
+        </Part>
+      ))}
+    </Switch>
+  );
+}

@@ -5,7 +5,7 @@ import { Link, useNavigate } from "react-router";
 import { answer, api } from "../../api/client";
 import { shelf } from "../../api/queries";
 import { count, when } from "../../marks/words";
-import { Part, Switch, TextAct } from "../../parts/Acts";
+import { TextAct, WordSwitch } from "../../parts/Acts";
 import { Field } from "../../parts/Field";
 import { Sheet, useSheet } from "../../parts/Sheet";
 import { Table } from "../../parts/Table";
@@ -30,13 +30,7 @@ export function ExperimentsPage() {
     <Page page="experiments" title="Experiments" at="main" say={<i className="j">experiments</i>}>
       <div className="line1">
         <h1>{first ? `${count(first.total, what)}${open}.` : "Experiments"}</h1>
-        <Switch label="State">
-          {STATES.map((s) => (
-            <Part key={s} pressed={s === state} onClick={() => setState(s)}>
-              {s}
-            </Part>
-          ))}
-        </Switch>
+        <WordSwitch label="State" words={STATES} value={state} onChoose={setState} />
         <Field
           type="search"
           placeholder="Search questions and branches"

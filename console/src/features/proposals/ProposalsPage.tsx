@@ -1,7 +1,7 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { count, when } from "../../marks/words";
-import { Part, Switch, TextAct } from "../../parts/Acts";
+import { TextAct, WordSwitch } from "../../parts/Acts";
 import { Table } from "../../parts/Table";
 import { Page, useShelfKey } from "../../shell/Page";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
@@ -21,13 +21,7 @@ export function ProposalsPage() {
     <Page page="proposals" title="Proposals" at="main" say={<i className="j">proposals</i>}>
       <div className="line1">
         <h1>{found.data ? `${count(found.data.pages[0]?.total ?? 0, what)}.` : "Proposals"}</h1>
-        <Switch label="State">
-          {STATES.map((s) => (
-            <Part key={s} pressed={s === state} onClick={() => setState(s)}>
-              {s}
-            </Part>
-          ))}
-        </Switch>
+        <WordSwitch label="State" words={STATES} value={state} onChoose={setState} />
         <span className="end">
           <OpenProposal />
         </span>

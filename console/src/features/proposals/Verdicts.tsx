@@ -4,7 +4,7 @@ import { Button } from "@mui/material";
 import { useState } from "react";
 import { answer, api } from "../../api/client";
 import { when } from "../../marks/words";
-import { Part, Switch } from "../../parts/Acts";
+import { WordSwitch } from "../../parts/Acts";
 import { Field } from "../../parts/Field";
 import { useShelfKey } from "../../shell/Page";
 import type { Act } from "./act";
@@ -82,13 +82,7 @@ export function Verdicts({ p, act }: { p: Proposal; act: Act }) {
             );
           }}
         >
-          <Switch label="Your verdict">
-            {VERDICTS.map((v) => (
-              <Part key={v} pressed={v === verdict} onClick={() => setVerdict(v)}>
-                {v}
-              </Part>
-            ))}
-          </Switch>
+          <WordSwitch label="Your verdict" words={VERDICTS} value={verdict} onChoose={setVerdict} />
           {needs && <Field required aria-label="Reason" placeholder="Reason" value={text} onChange={(e) => setText(e.target.value)} />}
           <Button type="submit" variant="outlined" disabled={act.isPending}>
             Give verdict

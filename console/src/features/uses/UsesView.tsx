@@ -4,7 +4,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { outline, uses as usesQuery } from "../../api/queries";
 import { count, fileName } from "../../marks/words";
-import { Part, Switch, TextAct } from "../../parts/Acts";
+import { Part, Switch, TextAct, WordSwitch } from "../../parts/Acts";
 import { CheckField } from "../../parts/CheckField";
 import { Field } from "../../parts/Field";
 import { Empty, Loading, ProblemBox } from "../../shell/states";
@@ -34,15 +34,7 @@ export function UsesView({ shelf, path, at }: { shelf: string; path: string; at:
       <div className="originsbar usesbar">
         {side !== "made" && <PartField key={part} shelf={shelf} path={path} at={at} part={part} onPart={setPart} />}
         {side !== "made" && <span className="cap">Depth</span>}
-        {side !== "made" && (
-          <Switch label="Depth">
-            {DEPTHS.map((one) => (
-              <Part key={one} pressed={depth === one} onClick={() => setDepth(one)}>
-                {one}
-              </Part>
-            ))}
-          </Switch>
-        )}
+        {side !== "made" && <WordSwitch label="Depth" words={DEPTHS} value={depth} onChoose={setDepth} />}
         <span className="cap">Show</span>
         <Switch label="Show">
           <Part pressed={side === "by"} onClick={() => setSide("")}>

@@ -20,7 +20,7 @@ from pathlib import Path
 from everyshelf.core.durable import replace_durably, sync_folder
 from everyshelf.core.errors import ConflictError, StorageError
 
-_MOST_OPEN = 64
+_MOST_OPEN = 40
 _ALONE, _ASKED = ".alone", ".asked-to-seal"
 _SETTLED_NS = 100_000_000
 
