@@ -13,6 +13,8 @@ from tests.support.bucket import breaking_off, losing_answers, refusing
 
 from bench.measure import Figure
 from bench.moving import Moves
+from bench.tidying import Campaign
+from everyshelf.client import Client
 
 _LONGEST_SECONDS = 2.0
 _OF_A_ROUND = 4
@@ -37,6 +39,11 @@ class Outages(Moves):
         """Whether a job may end with this."""
         self.told[code] += code in _TOLD
         return code in _TOLD or super().may_end(code)
+
+    def work(self, client: Client) -> None:
+        """Tidy the store each time before it is moved, wherever it is."""
+        Campaign.work(self, client)
+        super().work(client)
 
     def before_the_end(self, *, killed: bool) -> None:
         """Several outages while people are at work; the last one may not be over when the service is killed."""
