@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import base64
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from functools import reduce
@@ -37,9 +37,7 @@ def newest_first(rows: QuerySet[T], *, limit: int, cursor: str = "", by: str = "
     before = decode_cursor(cursor)
     older = rows.filter(**{f"{by}__lt": before}) if before else rows
     found = list(older.order_by(f"-{by}")[: limit + 1])
-    shown = found[:limit]
-    following = encode_cursor(getattr(shown[-1], by)) if len(found) > limit else None
-    return Page(shown, rows.count(), following)
+    return _page(rows, found, limit, lambda last: str(getattr(last, by)))
 
 
 def by_name(rows: QuerySet[T], first: str, *, limit: int, cursor: str = "") -> Page[T]:
@@ -48,9 +46,7 @@ def by_name(rows: QuerySet[T], first: str, *, limit: int, cursor: str = "") -> P
     others = rows.exclude(name=first).order_by("name")
     head = [] if cursor else list(rows.filter(name=first))
     found = [*head, *others.filter(name__gt=after)[: limit + 1 - len(head)]]
-    shown = found[:limit]
-    last: Any = shown[-1] if len(found) > limit else None
-    return Page(shown, rows.count(), _encoded(last.name) if last else None)
+    return _page(rows, found, limit, lambda last: str(last.name))
 
 
 def made_last_first(rows: QuerySet[T], *, limit: int, cursor: str = "") -> Page[T]:
@@ -61,9 +57,7 @@ def made_last_first(rows: QuerySet[T], *, limit: int, cursor: str = "") -> Page[
         time, number = _time_and_number(cursor)
         older = rows.filter(Q(created__lt=time) | Q(created=time, pk__lt=number))
     found = list(older.order_by("-created", "-pk")[: limit + 1])
-    shown = found[:limit]
-    last: Any = shown[-1] if len(found) > limit else None
-    return Page(shown, rows.count(), _encoded(f"{last.created.isoformat()} {last.pk}") if last else None)
+    return _page(rows, found, limit, lambda last: f"{last.created.isoformat()} {last.pk}")
 
 
 def open_first(rows: QuerySet[T], *, limit: int, cursor: str = "") -> Page[T]:
@@ -78,9 +72,14 @@ def open_first(rows: QuerySet[T], *, limit: int, cursor: str = "") -> Page[T]:
         group = _number(was_open)
         later = marked.filter(Q(is_open__lt=group) | Q(is_open=group, pk__lt=_number(number)))
     found = list(later.order_by("-is_open", "-pk")[: limit + 1])
+    return _page(rows, found, limit, lambda last: f"{last.is_open} {last.pk}")
+
+
+def _page(rows: QuerySet[T], found: list[T], limit: int, place_of: Callable[[Any], str]) -> Page[T]:
+    """A page of what was ``found`` from the cursor on, one more than fits if there are more; ``place_of``: what the
+    cursor says of the last one shown."""
     shown = found[:limit]
-    last: Any = shown[-1] if len(found) > limit else None
-    return Page(shown, rows.count(), _encoded(f"{last.is_open} {last.pk}") if last else None)
+    return Page(shown, rows.count(), _encoded(place_of(shown[-1])) if len(found) > limit else None)
 
 
 def _time_and_number(cursor: str) -> tuple[datetime, int]:
