@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import gzip
 import io
 import os
@@ -239,6 +240,15 @@ class HostileFileTests(unittest.TestCase):
         found = self.compared(worker, "claims.parquet", data, data + b"x")
         self.assertEqual(found["read_as"], "bytes")
         self.assertIn("not readable as Parquet", found["note"])
+
+    def test_a_process_with_a_thousand_open_files_reads_all_the_same(self) -> None:
+        """A service has as many connections; `select` refuses files with such numbers."""
+        with contextlib.ExitStack() as many:
+            for _ in range(1_100):
+                many.enter_context(open(os.devnull, "rb"))
+            worker = Worker(deadline_seconds=SECONDS, memory_bytes=BYTES)
+            many.callback(worker.close)
+            self.assertEqual(self.compared(worker, "a.csv", b"a,b\n1,2\n", b"a,b\n1,3\n")["read_as"], "dataset")
 
     def test_nothing_outside_is_read(self) -> None:
         secret = self.folder / "secret.txt"

@@ -465,8 +465,11 @@ class Worker:
         most = _worked(process.pid) + seconds
         ticked = time.monotonic()
         pieces = []
+        # Not `select.select`: it refuses files whose numbers are over 1023, as a service with many connections has them.
+        waiting = select.poll()
+        waiting.register(pipe)
         while True:
-            if not select.select([pipe], [], [], _LOOK_SECONDS)[0]:
+            if not waiting.poll(_LOOK_SECONDS * 1000):
                 if _resident(process.pid) > self._memory:
                     raise _out_of_memory()
                 if _worked(process.pid) > most or time.monotonic() > end:
