@@ -465,7 +465,7 @@ class Worker:
         most = _worked(process.pid) + seconds
         ticked = time.monotonic()
         pieces = []
-        # Not `select.select`: it refuses files whose numbers are over 1023, as a service with many connections has them.
+        # `select.select` refuses files whose numbers are over 1023, as a service with many connections has them.
         waiting = select.poll()
         waiting.register(pipe)
         while True:
