@@ -97,6 +97,7 @@ def _stored(data: bytes) -> None:
 
 
 def fill(service: Service, key: str, count: int, *, one_folder: bool) -> ShelfClient:
+    """A new shelf of ``count`` small artifacts with fifty contents, in 317 folders or all in one."""
     client = service.client()
     client.make_shelf(key, key=key)
     shelf = client.shelf(key)

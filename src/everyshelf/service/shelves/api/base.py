@@ -19,8 +19,6 @@ VERSION = OpenApiParameter("version", int, description="Version of the artifact 
 LIMIT = OpenApiParameter("limit", int, description="Entries on a page.")
 WORDS = OpenApiParameter("words", str, description="Those with these words in their names.")
 CURSOR = OpenApiParameter("cursor", str, description="`next` of the page before.")
-
-
 _MOST_ON_A_PAGE = 1_000
 
 
