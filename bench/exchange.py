@@ -46,8 +46,7 @@ def exchange() -> Iterator[Figure]:
 
 
 def _exchange(service: Service, home: Path) -> Iterator[Figure]:
-    place = service.data / "environments"
-    place.mkdir(exist_ok=True)
+    place = service.repositories
     there, empty = place / "there.git", place / "empty.git"
     for bare in (there, empty):
         run_git("init", "-q", "--bare", "-b", "main", str(bare), folder=place)

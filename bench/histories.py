@@ -40,8 +40,7 @@ def histories(most: int = int(os.environ.get("EVERYSHELF_BENCH_RELEASES", "2500"
 
 
 def _there_and_back(service: Service, package: str, home: Path, most: int) -> Figure:
-    place = service.data / "environments"
-    place.mkdir(exist_ok=True)
+    place = service.repositories
     there, empty = place / package, place / f"{package}-back.git"
     _make(package, there, home / package, most)
     run_git("init", "-q", "--bare", "-b", "main", str(empty), folder=place)

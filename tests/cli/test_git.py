@@ -42,9 +42,7 @@ class GitLinkTests(ServiceCase):
         self.put({"fares.csv": b"zone,fare\nZ1,4\n"}, "First")
         self.terminal = Terminal(self, self.service)
         self.terminal.set("EVERYSHELF_SHELF", self.shelf.key)
-        place = self.service.data / "environments"
-        place.mkdir(exist_ok=True)
-        self.bare = Path(tempfile.mkdtemp(prefix="cli-", dir=place))
+        self.bare = Path(tempfile.mkdtemp(prefix="cli-", dir=self.service.repositories))
         run_git("init", "-q", "--bare", "-b", "main", str(self.bare), folder=self.bare)
 
     def link(self, *arguments: str, code: int = 0) -> str:

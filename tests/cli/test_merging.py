@@ -104,6 +104,58 @@ class SettleTests(TerminalCase):
         self.assertEqual(self.shelf.read("flow.json"), flow(weigh_timeout=60, load_run="b.py", sail_timeout=1))
         self.assertEqual(next(self.shelf.commits()).summary, "By hand")
 
+    def program(self, code: str) -> None:
+        """What settles: ``b``, ``t``, ``o`` and ``r`` are the files for base, target, source and result."""
+        script = f"import json,sys,pathlib; b,t,o,r=map(pathlib.Path,sys.argv[1:]); {code}"
+        self.terminal.write("join.py", script.encode())
+        command = f"{sys.executable} join.py {{base}} {{target}} {{source}} {{output}}"
+        self.terminal.set("EVERYSHELF_MERGE_PROGRAM", command)
+
+    def test_a_program_that_changes_nothing_settles_nothing(self) -> None:
+        where = self.conflict()
+        self.program("pass")
+        done = self.terminal.run("settle", "flow.json", "--program", *where, code=1)
+        self.assertIn("left flow.json as it was merged so far; nothing was settled", done.stderr)
+        self.assertEqual(self.terminal.json("settle", *where)["open"], 2)
+
+    def test_a_program_begins_with_what_is_merged_and_settled(self) -> None:
+        """Its result keeps what the source added without any conflict, and what was decided before."""
+        where = self.conflict()
+        self.terminal.run("settle", "flow.json", "/step:load#run", "--take", "source", *where)
+        self.program("r.write_text(r.read_text().replace('45','50'))")
+        self.assertIn("everything is settled", self.terminal.run("settle", "flow.json", "--program", *where).stdout)
+        self.terminal.run("settle", "--finish", *where)
+        self.assertEqual(self.shelf.read("flow.json"), flow(weigh_timeout=50, load_run="b.py", sail_timeout=1))
+
+    def test_a_result_that_loses_what_a_side_changed_is_refused(self) -> None:
+        where = self.conflict()
+        self.program("r.write_text(t.read_text().replace('45','50'))")  # without the source's step
+        done = self.terminal.run("settle", "flow.json", "--program", *where, code=1)
+        self.assertIn("flow.json lacks what was changed elsewhere: sail", done.stderr)
+        self.program("r.write_text('{')")
+        done = self.terminal.run("settle", "flow.json", "--program", *where, code=1)
+        self.assertIn("flow.json could no longer be read as a pipeline", done.stderr)
+        self.assertEqual(self.terminal.json("settle", *where)["open"], 2)
+
+    def test_neither_side_may_be_the_answer(self) -> None:
+        where = self.conflict()
+        self.program("d=r.read_text(); r.write_text(d.replace('45','30').replace('a.py','x.py'))")
+        self.assertIn("everything is settled", self.terminal.run("settle", "flow.json", "--program", *where).stdout)
+
+    def test_what_comes_after_an_artifact_was_put_together_is_not_lost(self) -> None:
+        where = self.conflict()
+        self.program("r.write_text(r.read_text().replace('45','50').replace('a.py','x.py'))")
+        self.assertIn("everything is settled", self.terminal.run("settle", "flow.json", "--program", *where).stdout)
+        later = flow(weigh_timeout=45, load_run="a.py", sail_run="late.py")
+        self.put({"flow.json": later}, "Meanwhile")
+        refused = self.terminal.run("settle", "--finish", *where, code=3)
+        self.assertIn("to settle", refused.stderr)
+        self.assertIn("everything is settled", self.terminal.run("settle", "flow.json", "--program", *where).stdout)
+        self.terminal.run("settle", "--finish", *where)
+        self.assertEqual(
+            self.shelf.read("flow.json"), flow(weigh_timeout=50, load_run="x.py", sail_timeout=1, sail_run="late.py")
+        )
+
     def test_giving_up_and_wrong_names_are_told(self) -> None:
         where = self.conflict()
         self.assertIn(

@@ -69,9 +69,7 @@ class LinksTests(TwoBrowsersCase):
 
     def test_made_tried_followed_and_settled(self) -> None:
         self.put({"fares.csv": b"zone,fare\nZ1,4\n"}, "Made here")
-        place = self.service.data / "environments"
-        place.mkdir(exist_ok=True)
-        bare = Path(tempfile.mkdtemp(prefix="console-", dir=place))
+        bare = Path(tempfile.mkdtemp(prefix="console-", dir=self.service.repositories))
         self.browser.open(f"{self.service.address}/s/{self.shelf.key}/git")
         self.browser.press("Make a link")
         self.browser.field("Name").send_keys("office")
@@ -110,9 +108,7 @@ class LinksTests(TwoBrowsersCase):
             b'{"cells": [{"cell_type": "code", "metadata": {}, "outputs": [], "source": ["a = 1\\n"]}], "nbformat": 4}'
         )
         self.put({"data/look.ipynb": book, "notes.md": b"# Notes\n"}, "Made here")
-        place = self.service.data / "environments"
-        place.mkdir(exist_ok=True)
-        bare = Path(tempfile.mkdtemp(prefix="console-", dir=place))
+        bare = Path(tempfile.mkdtemp(prefix="console-", dir=self.service.repositories))
         run_git("init", "-q", "--bare", "-b", "main", str(bare), folder=bare)
         self.browser.open(f"{self.service.address}/s/{self.shelf.key}/git")
         self.browser.press("Make a link")

@@ -40,7 +40,7 @@ SERVICE = [
     {"people", "jobs"},
     {"backups"},
     {"shelves"},
-    {"keeping"},
+    {"keeping", "claims"},
     {"drafts", "checks", "origins", "find", "news", "saved_views", "in_place", "findings"},
     {"proposals"},
     {"experiments", "environments", "exchange", "events"},

@@ -38,7 +38,7 @@ class OwnershipTests(AddressCase):
     def test_matrix(self) -> None:
         """Every kind of address against every other, from the same shelf and from another."""
         b = self.base
-        git = self.places / b / "repo.git"
+        git = self.service.repositories / f"{b}.git"
         subprocess.run(["git", "init", "-q", "--bare", str(git)], check=True)
         taken = {
             "folder": ("folder", f"{b}/folder/deep", {}),

@@ -6,6 +6,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+import os
 import shutil
 import tempfile
 import time
@@ -17,7 +18,7 @@ from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
 
 from everyshelf.client import ChangeRequest, Job, ProblemError, ShelfClient, UnreachableError
-from tests.support.git import run_git
+from tests.support.git import TOKEN, GitServer, run_git
 from tests.support.laws import SHARE
 from tests.support.service import Service
 
@@ -37,10 +38,9 @@ class _World:
     """Two shelves on services of their own, and a person with Git, round one repository. Each commit changes a row or
     a cell that no other does."""
 
-    def __init__(self, services: dict[str, Service], place: Path, parts: str) -> None:
+    def __init__(self, services: dict[str, Service], server: GitServer, parts: str) -> None:
         self.services, self.parts = services, parts
-        self.bare = Path(tempfile.mkdtemp(prefix="converge-", dir=place))
-        run_git("init", "-q", "--bare", "-b", "main", str(self.bare), folder=place)
+        self.bare = server.make(f"converge-{os.urandom(4).hex()}")
         hook = self.bare / "hooks" / "post-receive"
         hook.parent.mkdir(exist_ok=True)
         hook.write_text(_LOSING)
@@ -51,11 +51,12 @@ class _World:
         self.keys = {name: service.client().make_shelf(called).key for name, service in services.items()}
         self.change("one", {"fares.csv": self.table(), "look.ipynb": self.notebook()}, "First")
         for name in services:
-            self.shelf(name).make_git_link("office", str(self.bare), parts=parts)
+            address = f"{server.address}/{self.bare.name}"
+            self.shelf(name).make_git_link("office", address, user="everyshelf", token=TOKEN, parts=parts)
         self.exchange("one", "send")
         self.exchange("two", "fetch")
         self.clone = self.bare.with_suffix(".clone")
-        run_git("clone", "-q", str(self.bare), str(self.clone), folder=place)
+        run_git("clone", "-q", str(self.bare), str(self.clone), folder=server.root)
 
     def shelf(self, name: str) -> ShelfClient:
         return self.services[name].client().shelf(self.keys[name])
@@ -158,15 +159,17 @@ class ConvergeTests(unittest.TestCase):
     """Judged by Git and the standard library."""
 
     services: dict[str, Service]
-    place: Path
+    server: GitServer
 
     @classmethod
     def setUpClass(cls) -> None:
-        cls.place = Path(tempfile.mkdtemp(prefix="es-converge-"))
-        cls.addClassCleanup(shutil.rmtree, cls.place, ignore_errors=True)
+        place = Path(tempfile.mkdtemp(prefix="es-converge-"))
+        cls.addClassCleanup(shutil.rmtree, place, ignore_errors=True)
+        cls.server = GitServer(place)
+        cls.addClassCleanup(cls.server.close)
         cls.services = {}
         for name in ("one", "two"):
-            cls.services[name] = Service(settings={"EVERYSHELF_PLACES": str(cls.place)})
+            cls.services[name] = Service()
             cls.addClassCleanup(cls.services[name].stop)
 
     @settings(
@@ -178,7 +181,7 @@ class ConvergeTests(unittest.TestCase):
     )
     @given(steps=st.lists(STEP, min_size=8, max_size=_MOST_STEPS), parts=st.sampled_from(["none", "beside", "instead"]))
     def test_any_order_comes_to_the_same(self, steps: list[tuple[str, str, int]], parts: str) -> None:
-        world = _World(self.services, self.place, parts)
+        world = _World(self.services, self.server, parts)
         for item, (act, who, number) in enumerate(steps):
             world.step(act, who, number, item)
         world.settle_down()

@@ -35,9 +35,7 @@ class LinkCase(ServiceCase):
         self.addCleanup(shutil.rmtree, self.home, ignore_errors=True)
 
     def make_bare(self) -> Path:
-        place = self.service.data / "environments"
-        place.mkdir(exist_ok=True)
-        bare = Path(tempfile.mkdtemp(prefix="bare-", dir=place))
+        bare = Path(tempfile.mkdtemp(prefix="bare-", dir=self.service.repositories))
         run_git("init", "-q", "--bare", "-b", "main", str(bare), folder=bare)
         return bare
 
@@ -159,6 +157,7 @@ class BothWaysTests(LinkCase):
     def test_two_shelves_and_a_person_with_git_see_one_history(self) -> None:
         other = self.make_shelf()
         self.shelf.make_git_link("office", str(self.bare))
+        self.client.share_location(str(self.bare), other.key)
         other.make_git_link("office", str(self.bare))
         self.send()
         clone = self.clone()
@@ -261,7 +260,7 @@ class FailureTests(LinkCase):
             ("git.missing", "is not a repository", {"address": f"{self.server.address}/nothing.git"}),
             ("git.signin", "does not know the user and token", {"token": "wrong"}),
             ("git.connection", "does not answer", {"address": "http://127.0.0.1:9/x.git"}),
-            ("git.missing", "is not a repository", {"address": str(self.service.data / "environments" / "none.git")}),
+            ("git.missing", "is not a repository", {"address": str(self.service.repositories / "none.git")}),
         ):
             with self.subTest(settings):
                 found = self.failure(**settings)
@@ -289,11 +288,11 @@ class FailureTests(LinkCase):
         self.assertEqual(self.send()["state"], "in step")
 
     def test_a_disk_that_is_full_there(self) -> None:
-        place = Path(tempfile.mkdtemp(prefix="small-", dir=self.service.data / "environments"))
+        place = Path(tempfile.mkdtemp(prefix="small-", dir=self.service.repositories))
         if subprocess.run(["mount", "-t", "tmpfs", "-o", "size=1m", "tmpfs", str(place)], check=False).returncode:
             self.skipTest("no small file system can be mounted here")
         self.addCleanup(subprocess.run, ["umount", str(place)], check=True)
-        bare = place / "small.git"
+        bare = place
         run_git("init", "-q", "--bare", "-b", "main", str(bare), folder=place)
         self.put({"large.bin": os.urandom(2 * 1024 * 1024)}, "Large")
         self.assertEqual(self.failure("send", address=str(bare)).code, "git.disk")

@@ -67,9 +67,8 @@ class TogetherTests(unittest.TestCase):
         self.home = Path(tempfile.mkdtemp(prefix="es-together-"))
         self.addCleanup(shutil.rmtree, self.home, ignore_errors=True)
         one = shared_service()
-        place = one.data / "environments"
-        place.mkdir(exist_ok=True)
-        other = Service(settings={"EVERYSHELF_PLACES": str(place)})
+        place = one.repositories
+        other = Service(settings={"EVERYSHELF_REPOSITORIES": f"{place}/*"})
         self.addCleanup(other.stop)
         self.bare = Path(tempfile.mkdtemp(prefix="together-", dir=place))
         run_git("init", "-q", "--bare", "-b", "main", str(self.bare), folder=self.home)

@@ -282,7 +282,7 @@ class World:
         shelf.make_environment("dev")
         shelf.make_environment("past", route="aside")
         shelf.wait(shelf.promote("first", "past"))
-        bare = service.data / "environments" / f"rights-{self.run}.git"
+        bare = service.repositories / f"rights-{self.run}.git"
         git("init", "-q", "--bare", str(bare), folder=service.data)
         shelf.make_git_link("office", str(bare))
         shelf.make_webhook("builds", "http://127.0.0.1:9/events", ["check"])

@@ -42,6 +42,8 @@ class Service:
         self.data = data or Path(tempfile.mkdtemp(prefix="es-service-"))
         if data is None:
             copy_records(self.data)
+        self.repositories = self.data / "shared-repositories"  # those in it are listed for links
+        self.repositories.mkdir(exist_ok=True)
         self.port = free_port()
         self.address = f"http://127.0.0.1:{self.port}"
         self._settings = settings or {}
@@ -57,6 +59,7 @@ class Service:
             "EVERYSHELF_OWNER_PASSWORD": PASSWORD,
             "EVERYSHELF_LOG": "ERROR",
             "EVERYSHELF_REACH": "127.0.0.1,localhost",
+            "EVERYSHELF_REPOSITORIES": f"{self.repositories}/*",
             **self._settings,
         }
         log = (self.data / "log.txt").open("ab")

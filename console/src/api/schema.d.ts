@@ -128,6 +128,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/locations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the locations that shelves use
+         * @description List the locations that shelves use. For administrators of the installation.
+         */
+        get: operations["locations_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/locations/shares": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Share a location with one more shelf
+         * @description Share a location with one more shelf. For administrators of the installation.
+         */
+        post: operations["locations_share"];
+        /**
+         * Stop sharing a location with a shelf
+         * @description Stop sharing a location with a shelf. For administrators of the installation.
+         */
+        delete: operations["locations_unshare"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/log": {
         parameters: {
             query?: never;
@@ -4589,6 +4633,19 @@ export interface components {
             commits: components["schemas"]["LineCommit"][];
             more: boolean;
         };
+        /**
+         * @description A folder, repository, database or server that a shelf uses. ``use``: environment, link or in place;
+         *     ``shared_with``: keys of the other shelves that may use it, too.
+         */
+        LocationOut: {
+            address: string;
+            use: string;
+            shelf: string;
+            /** Format: date-time */
+            taken: string;
+            taken_by: string;
+            shared_with: string[];
+        };
         /** @description Who did what: ``words`` go between the person and the subject. ``via``: the token used, empty for the console. */
         LogEntryOut: {
             entry: number;
@@ -5871,6 +5928,11 @@ export interface components {
         SettlingInRequest: {
             decisions: components["schemas"]["OneSettlingRequest"][];
         };
+        /** @description Which location is shared with which shelf, by its key. */
+        SharingInRequest: {
+            address: string;
+            shelf: string;
+        };
         /** @description Columns and rows in the order of the newer version, those that are gone where they were. ``header``: the number of the row with the names. */
         SheetGrid: {
             columns: components["schemas"]["GridColumn"][];
@@ -7033,6 +7095,121 @@ export interface operations {
             401: components["responses"]["Problem401"];
             403: components["responses"]["Problem403"];
             404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
+    locations_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "address": "/srv/everyshelf/environments/skerry-line/test",
+                     *         "use": "",
+                     *         "shelf": "skerry-line",
+                     *         "taken": "2026-03-02T08:15:00Z",
+                     *         "taken_by": "",
+                     *         "shared_with": []
+                     *       }
+                     *     ]
+                     */
+                    "application/json": components["schemas"]["LocationOut"][];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+        };
+    };
+    locations_share: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "address": "/srv/everyshelf/environments/skerry-line/test",
+                 *       "shelf": "skerry-line"
+                 *     }
+                 */
+                "application/json": components["schemas"]["SharingInRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "address": "/srv/everyshelf/environments/skerry-line/test",
+                     *         "use": "",
+                     *         "shelf": "skerry-line",
+                     *         "taken": "2026-03-02T08:15:00Z",
+                     *         "taken_by": "",
+                     *         "shared_with": []
+                     *       }
+                     *     ]
+                     */
+                    "application/json": components["schemas"]["LocationOut"][];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            409: components["responses"]["Problem409"];
+            507: components["responses"]["Problem507"];
+        };
+    };
+    locations_unshare: {
+        parameters: {
+            query: {
+                /**
+                 * @description The location.
+                 * @example /srv/everyshelf/environments/skerry-line/test
+                 */
+                address: string;
+                /**
+                 * @description Key of the shelf it is shared with.
+                 * @example skerry-line
+                 */
+                shelf: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
             409: components["responses"]["Problem409"];
             507: components["responses"]["Problem507"];
         };

@@ -13,6 +13,7 @@ from everyshelf.client.models import (
     Backups,
     Job,
     Joined,
+    Location,
     LogEntry,
     MadeToken,
     SeenInvitation,
@@ -113,6 +114,19 @@ class Client:
     def accounts(self) -> list[Account]:
         """Everybody who has an account; for those who run the installation."""
         return self._transport.get("people", list[Account])
+
+    def locations(self) -> list[Location]:
+        """The locations that shelves use; for those who run the installation."""
+        return self._transport.get("locations", list[Location])
+
+    def share_location(self, address: str, shelf: str) -> list[Location]:
+        """Let one more shelf use a location that another one has, for links and data in place."""
+        return self._transport.send("POST", "locations/shares", {"address": address, "shelf": shelf}, list[Location])
+
+    def unshare_location(self, address: str, shelf: str) -> list[Location]:
+        """Stop sharing a location with a shelf."""
+        asked = f"locations/shares?address={quote(address, safe='')}&shelf={quote(shelf, safe='')}"
+        return self._transport.send("DELETE", asked, None, list[Location])
 
     def backups(self) -> Backups:
         """The backups of the installation and their schedule; for those who run it."""

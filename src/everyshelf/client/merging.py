@@ -6,10 +6,16 @@ from datetime import datetime
 from typing import Any
 from urllib.parse import quote
 
+import msgspec
+
 from everyshelf.client.models import Commit, Draft, Merge, SavePoint, Saving, WaitingMerge
 from everyshelf.client.part import ShelfPart
 from everyshelf.core.answers.drafts import DraftKeeping
 from everyshelf.core.answers.drawings import Drawing
+
+
+class _SoFar(msgspec.Struct):
+    content: str | None
 
 
 class MergingPart(ShelfPart):
@@ -51,6 +57,11 @@ class MergingPart(ShelfPart):
     def merge_drawing(self, uid: str, path: str) -> Drawing:
         """Return a drawing of what merging makes of a pipeline or workflow; without nodes while a conflict is open."""
         return self._transport.get(f"{self._base}/merges/{quote(uid)}/drawing", Drawing, path=path)
+
+    def merged_so_far(self, uid: str, path: str) -> str | None:
+        """The id of the content of an artifact with all that is merged and settled so far, where something is still to
+        be settled as the target has it; None if the artifact is gone there."""
+        return self._transport.get(f"{self._base}/merges/{quote(uid)}/so-far", _SoFar, path=path).content
 
     def settle(self, uid: str, decisions: list[dict[str, Any]]) -> WaitingMerge:
         """Settle conflicts: each decision has ``path``, ``conflict``, ``take`` (this, other, both, edited or None), and

@@ -105,6 +105,18 @@ class Account(msgspec.Struct):
     last_signed_in: datetime | None = None
 
 
+class Location(msgspec.Struct):
+    """A folder, repository, database or server that a shelf uses. ``use``: environment, link or in place;
+    ``shared_with``: keys of the other shelves that may use it, too."""
+
+    address: str
+    use: str
+    shelf: str
+    taken: datetime
+    taken_by: str
+    shared_with: list[str]
+
+
 class CommitMessage(msgspec.Struct):
     """What is said of a commit: its summary of one line, and what else there is to say. ``author`` and ``time``: whose
     work it is and when it was done, where that is not the person who commits, now; who may say so is up to the service.

@@ -17,7 +17,7 @@ from everyshelf.core.errors import ConflictError, EveryShelfError, MissingError,
 from everyshelf.destinations.reach import Reach
 from everyshelf.gitside.causes import Access
 from everyshelf.gitside.program import GitError
-from everyshelf.gitside.remote import Remote
+from everyshelf.gitside.remote import Remote, remote_of
 from everyshelf.gitside.repository import Repository
 
 _PORTS = {"http": 80, "https": 443}
@@ -87,8 +87,9 @@ class RemoteBranch:
             port = parts.port or _PORTS[parts.scheme]
             resolved = f"{parts.hostname}:{port}:{self._reach.resolved(parts.hostname or '', port)}"
         elif parts.scheme == "ssh":
-            self._reach.resolved(parts.hostname or "", parts.port or _SSH_PORT)
-        return Remote(self.repository, replace(self._access, resolved=resolved))
+            port = parts.port or _SSH_PORT
+            resolved = f"{parts.hostname}:{port}:{self._reach.resolved(parts.hostname or '', port)}"
+        return remote_of(self.repository, replace(self._access, resolved=resolved))
 
     @contextlib.contextmanager
     def _in_our_words(self) -> Iterator[None]:

@@ -40,6 +40,11 @@ class Access:
         return urlsplit(self.address).scheme in ("http", "https")
 
     @property
+    def is_folder(self) -> bool:
+        """Whether it is a folder of this machine."""
+        return self.address.startswith("/")
+
+    @property
     def shown(self) -> str:
         """The address without a name or password in it."""
         parts = urlsplit(self.address)

@@ -29,7 +29,7 @@ _SETTINGS = {
     "protocol.https.allow": "always",
     "protocol.http.allow": "always",
     "protocol.ssh.allow": "always",
-    "protocol.file.allow": "always",
+    "protocol.file.allow": "never",  # but for a copy that only we write (``remote.FolderRemote``)
     "protocol.ext.allow": "never",
     "submodule.recurse": "false",
     "fetch.recurseSubmodules": "false",

@@ -1,4 +1,7 @@
-"""Another repository, reached by the ``git`` program: what it has, what is fetched from it and sent to it.
+"""Another repository: what it has, what is fetched from it and sent to it.
+
+One on another machine is reached by the ``git`` program; one in a folder of this machine is read and written as files
+(``on_disk``), because Git would obey the settings and hooks it finds there.
 
 Nothing there is ever forced, rewritten or deleted. The token and the key are known to the child that needs them and to
 nothing else: through ``GIT_ASKPASS`` and a file that only its owner may read. Why something failed is told by what Git
@@ -15,19 +18,78 @@ import tempfile
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Protocol
 
 from everyshelf.core.errors import ConflictError, EveryShelfError, RefusedError
 from everyshelf.gitside.causes import Access, plain, why_of
+from everyshelf.gitside.on_disk import writing
+from everyshelf.gitside.on_disk.reading import OnDisk
 from everyshelf.gitside.program import GitError
 from everyshelf.gitside.repository import Repository
 
 _SECONDS = 3600.0
 _LOOK_SECONDS = 60.0
+_FETCH = ("fetch", "--no-tags", "--no-write-fetch-head", "--no-auto-gc", "--no-recurse-submodules", "--quiet")
+
+
+class Remote(Protocol):
+    """Another repository, beside a copy of ours."""
+
+    def refs(self) -> dict[str, str]:
+        """Full name and object of each branch and tag there."""
+
+    def fetch(self, refs: Mapping[str, str]) -> None:
+        """Bring what refs there name (values: what they are called here, outside of branches and tags)."""
+
+    def send(self, refs: Mapping[str, str]) -> dict[str, EveryShelfError]:
+        """Let refs there (keys) name objects of ours. Gives each that was refused with why; the others are there."""
+
+    def try_writing(self) -> None:
+        """Return if the repository may be written to, as far as that shows without writing."""
+
+
+def remote_of(repository: Repository, access: Access) -> Remote:
+    """The repository that ``access`` leads to."""
+    if access.is_folder:
+        return FolderRemote(repository, OnDisk(Path(access.address), access.shown))
+    return ServedRemote(repository, access)
 
 
 @dataclass(frozen=True)
-class Remote:
-    """The repository that ``access`` leads to, beside a copy of ours."""
+class FolderRemote:
+    """A repository in a folder. What it has is copied beside ours first, and fetched from the copy."""
+
+    repository: Repository
+    there: OnDisk
+
+    def refs(self) -> dict[str, str]:
+        """As ``Remote``."""
+        return self.there.refs()
+
+    def fetch(self, refs: Mapping[str, str]) -> None:
+        """As ``Remote``."""
+        if not refs:
+            return
+        wanted = [f"+{there}:{here}" for there, here in refs.items()]
+        alone = {"EVERYSHELF_GIT_SETTINGS": "protocol.file.allow=always"}
+        try:
+            with self.there.copied(self.repository.folder.parent) as copy:
+                self.repository.run(*_FETCH, str(copy), *wanted, environment=alone, seconds=_SECONDS)
+        except GitError as error:
+            raise why_of(error, Access(self.there.shown)) from error
+
+    def send(self, refs: Mapping[str, str]) -> dict[str, EveryShelfError]:
+        """As ``Remote``."""
+        return writing.send(self.there, self.repository, refs) if refs else {}
+
+    def try_writing(self) -> None:
+        """As ``Remote``."""
+        writing.may_write(self.there)
+
+
+@dataclass(frozen=True)
+class ServedRemote:
+    """A repository that a server gives out, over HTTP or SSH."""
 
     repository: Repository
     access: Access
@@ -42,8 +104,7 @@ class Remote:
         """Bring what refs there name (values: what they are called here, outside of branches and tags)."""
         if refs:
             wanted = [f"+{there}:{here}" for there, here in refs.items()]
-            options = ["--no-tags", "--no-write-fetch-head", "--no-auto-gc", "--no-recurse-submodules", "--quiet"]
-            self._run("fetch", *options, self.access.shown, *wanted)
+            self._run(*_FETCH, self.access.shown, *wanted)
 
     def send(self, refs: Mapping[str, str]) -> dict[str, EveryShelfError]:
         """Let refs there (keys) name objects of ours. Gives each that was refused with why; the others are there."""
@@ -133,6 +194,10 @@ def _ssh(access: Access, folder: Path) -> str:
         "ForwardAgent": "no",
         "PermitLocalCommand": "no",
     }
+    host, port, address = access.resolved.split(":", 2) if access.resolved.count(":") >= 2 else ("", "", "")
+    if host and not host.startswith("["):
+        # The host was looked up and allowed a moment ago: the connection goes there, and its key is known by its name.
+        options |= {"HostName": address, "HostKeyAlias": host if port == "22" else f"[{host}]:{port}"}
     words = ["ssh", "-F", os.devnull, "-i", str(key)]
     words += [word for name, value in options.items() for word in ("-o", f"{name}={value}")]
     return shlex.join(words)

@@ -26,6 +26,7 @@ INSTALLED_APPS = [
     "drf_spectacular",
     "everyshelf.service.people",
     "everyshelf.service.shelves",
+    "everyshelf.service.claims",
     "everyshelf.service.environments",
     "everyshelf.service.jobs",
     "everyshelf.service.drafts",

@@ -12,6 +12,7 @@ _v1: list[URLPattern | URLResolver] = [
     path("", include("everyshelf.service.jobs.api")),
     path("", include("everyshelf.service.backups.api")),
     path("", include("everyshelf.service.keeping.api")),
+    path("locations", include("everyshelf.service.claims.api")),
     path("", include("everyshelf.service.shelves.api.log_views")),
     path("", include("everyshelf.service.news.api")),
     path("shelves", include("everyshelf.service.shelves.api.urls")),

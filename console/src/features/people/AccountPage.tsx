@@ -17,6 +17,7 @@ import { Logo } from "../../shell/Page";
 import { Person } from "../../shell/Person";
 import { Loading, ProblemBox } from "../../shell/states";
 import { Backups } from "./Backups";
+import { Locations } from "./Locations";
 import { accounts } from "./queries";
 import { Storage } from "./Storage";
 
@@ -56,6 +57,7 @@ export function AccountPage() {
         {me?.admin && (
           <>
             <Accounts own={me.person?.name ?? ""} />
+            <Locations />
             <Backups />
             <Storage />
           </>

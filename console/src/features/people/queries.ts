@@ -18,6 +18,8 @@ export const invitations = (key: string) =>
 
 export const tokens = () => queryOptions({ queryKey: ["tokens"], queryFn: () => answer(api.GET("/tokens")) });
 
+export const locations = () => queryOptions({ queryKey: ["locations"], queryFn: () => answer(api.GET("/locations")) });
+
 export const accounts = () => queryOptions({ queryKey: ["accounts"], queryFn: () => answer(api.GET("/people")) });
 
 export const log = (shelf: string, person: string, act: string) =>

@@ -11,6 +11,7 @@ import click
 from everyshelf.cli import terminal
 from everyshelf.cli.options import Commands, json_option
 from everyshelf.cli.session import open_client
+from everyshelf.client.models import Location
 
 _DATA = click.option(
     "--data",
@@ -129,6 +130,43 @@ def end_sessions(person: str, address: str | None, as_json: bool) -> None:
         terminal.print_json({"person": person, "ended": ended})
     else:
         terminal.say(terminal.bold(f"{terminal.count(ended, 'session')} of {person} ended") + ".")
+
+
+@admin.command("locations")
+@_ADDRESS
+@json_option
+def locations(address: str | None, as_json: bool) -> None:
+    """List the folders, repositories, databases and servers that shelves use."""
+    _print_locations(open_client(address).locations(), as_json)
+
+
+@admin.command("share-location")
+@click.argument("location")
+@click.argument("shelf")
+@click.option("--stop", is_flag=True, help="Stop sharing it with SHELF.")
+@_ADDRESS
+@json_option
+def share_location(location: str, shelf: str, stop: bool, address: str | None, as_json: bool) -> None:
+    """Let SHELF use LOCATION, which another shelf has, for Git links and data in place.
+
+    LOCATION belongs to the shelf that took it first. Environments are never shared.
+    """
+    client = open_client(address)
+    found = client.unshare_location(location, shelf) if stop else client.share_location(location, shelf)
+    _print_locations([one for one in found if one.address == location], as_json)
+
+
+def _print_locations(found: list[Location], as_json: bool) -> None:
+    if as_json:
+        terminal.print_json(found)
+        return
+    terminal.say(terminal.bold(terminal.count(len(found), "location")) + " in use.")
+    columns = (terminal.Column(2), terminal.Column(15), terminal.Column(35), terminal.Column(60, text=True))
+    listing = terminal.Listing(columns)
+    for one in found:
+        shared = f"shared with {', '.join(one.shared_with)}" if one.shared_with else ""
+        listing.row(one.use, (one.shelf, terminal.bold), shared, one.address)
+    listing.show()
 
 
 def _on_machine(data: Path) -> Any:

@@ -273,7 +273,7 @@ def _value(merge: WaitingMerge, path: str | None, conflict: str | None, text: st
 
 
 def _by_program(shelf: ShelfClient, merge: WaitingMerge, artifact: str | None) -> WaitingMerge:
-    """All three versions as files to the program; what it leaves is the artifact."""
+    """All three versions as files to the program, and what is merged so far; what it makes of that is the artifact."""
     given = os.environ.get(PROGRAM, "")
     if not given:
         raise click.UsageError(f'set {PROGRAM}, as in {PROGRAM}="PROGRAM {{base}} {{target}} {{source}} {{output}}"')
@@ -286,15 +286,20 @@ def _by_program(shelf: ShelfClient, merge: WaitingMerge, artifact: str | None) -
         files = {side: Path(folder, side, name) for side in ("base", "target", "source", "output")}
         for side, file in files.items():
             file.parent.mkdir()
-            content = getattr(found, "target" if side == "output" else side)
+            content = shelf.merged_so_far(merge.id, path) if side == "output" else getattr(found, side)
             file.write_bytes(shelf.content(content) if content else b"")
         words = [word.format(**{s: str(f) for s, f in files.items()}) for word in shlex.split(given)]
         before = files["output"].read_bytes()
         done = subprocess.run(words, check=False)
         if done.returncode:
             raise click.ClickException(f"{words[0]} ended with {done.returncode}; nothing was settled")
-        if files["output"].read_bytes() == before and "{output}" not in given:
-            raise click.ClickException(f"{PROGRAM} names no {{output}}, so no result can be read")
+        if files["output"].read_bytes() == before:
+            if "{output}" not in given:
+                raise click.ClickException(f"{PROGRAM} names no {{output}}, so no result can be read")
+            raise click.ClickException(
+                f"{words[0]} left {path} as it was merged so far; nothing was settled. To keep the target's side on "
+                f"purpose: everyshelf settle {shlex.quote(path)} --take target"
+            )
         content = shelf.upload(files["output"]).id
     return shelf.settle(merge.id, [{"path": path, "content": content}])
 

@@ -30,6 +30,7 @@ from everyshelf.core.content.ids import file_content_id
 from everyshelf.core.durable import replace_durably, sync_folder, to_disk
 from everyshelf.core.errors import ConflictError, MissingError, StorageError
 from everyshelf.core.history.paths import check_path
+from everyshelf.core.history.repositories import require_no_repository
 from everyshelf.core.promotion.destination import Destination, Fetch, Manifest, Placed, Progress, no_progress
 
 _KEEP_DEPLOYED = 3
@@ -104,6 +105,7 @@ class FolderDestination(Destination):
         self, key: str, present: Manifest, manifest: Manifest, fetch: Fetch, progress: Progress = no_progress
     ) -> None:
         self._check_ground()
+        require_no_repository(manifest, str(self.root))
         final, part = self._deployed / key, self._deployed / f"{key}.part"
         if (self._deployed / f"{key}.json").exists() and final.is_dir():
             return

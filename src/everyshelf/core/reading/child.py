@@ -18,6 +18,7 @@ import msgspec
 
 from everyshelf.core.errors import ConflictError, EveryShelfError, LimitError, StorageError, UnreadableError
 from everyshelf.core.reading import messages
+from everyshelf.core.reading.lasting import end_with_parent
 from everyshelf.core.reading.messages import ReaderProblem, Reply, Spreading
 
 # The errors whose class crosses the pipe, since interfaces answer by class; any other is a mistake in the input.
@@ -49,6 +50,7 @@ def serve(memory_bytes: int, spreading: Spreading | None = None) -> None:
     from everyshelf.core.reading.tasks import answer
     from everyshelf.core.tables.options import limit_memory
 
+    end_with_parent()
     sys.meta_path.insert(0, _LeftOut)
     gc.freeze()
     gc.set_threshold(_OBJECTS_BETWEEN_ROUNDS)  # outlines are tens of thousands of objects, and no cycles

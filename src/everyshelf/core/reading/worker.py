@@ -45,7 +45,7 @@ from everyshelf.core.merge.whole import whole_conflict
 from everyshelf.core.origins.steps import LineStep, Step
 from everyshelf.core.origins.tables import TablesStep
 from everyshelf.core.promotion.bound import Bound, check_bindable
-from everyshelf.core.reading import messages
+from everyshelf.core.reading import lasting, messages
 from everyshelf.core.reading.child import FAMILIES, NO_MEMORY
 from everyshelf.core.reading.messages import FileAt, FileHead, Unpacked
 from everyshelf.core.runs.counted import Results
@@ -56,6 +56,7 @@ WHOLE_SECONDS = 3600.0  # for a job, or a command with a bar
 MEMORY_BYTES = 1_000 * 1024 * 1024
 MOST_AS_TEXT = 100 * 1024 * 1024  # what took too long as its kind would take too long as text
 _LOOK_SECONDS = 0.05
+_GRACE_SECONDS = 5.0  # beyond which the kernel ends a process that this one no longer looks at
 _TRIES = 3
 _BATCH_FILES = 256
 _BATCH_BYTES = 8 * 1024 * 1024
@@ -463,6 +464,7 @@ class Worker:
     ) -> bytes:
         end = time.monotonic() + seconds * _PATIENCE
         most = _worked(process.pid) + seconds
+        lasting.limit_processor_time(process.pid, most + _GRACE_SECONDS)
         ticked = time.monotonic()
         pieces = []
         # `select.select` refuses files whose numbers are over 1023, as a service with many connections has them.
@@ -491,7 +493,7 @@ class Worker:
                 prefix="es-reading-", dir=self._scratch, ignore_cleanup_errors=True
             )
             spread = [msgspec.json.encode(self._spreading).decode()] if self._spreading is not None else []
-            self._process = subprocess.Popen(
+            self._process = lasting.start(
                 [sys.executable, "-m", "everyshelf.core.reading.child", str(self._memory), *spread],
                 stdin=subprocess.PIPE,
                 stdout=subprocess.PIPE,
@@ -567,5 +569,7 @@ def _died(process: subprocess.Popen[bytes]) -> LimitError:
     # Killed by the system itself, or by us, it had asked for too much; memory refused to a library ends in an abort.
     if code in (NO_MEMORY, -signal.SIGKILL, -signal.SIGABRT):
         return _out_of_memory()
+    if code == -signal.SIGXCPU:
+        return LimitError("reading took more processor time than it may", code="limit.time")
     sort = f"by signal {-code}" if code < 0 else f"with status {code}"
     return LimitError(f"the reading process ended {sort}", code="reader.ended")

@@ -10,6 +10,8 @@ EVERYSHELF_HOSTS         host names the service answers to, by commas           
 EVERYSHELF_WORKERS       processes that answer requests                                          processors
 EVERYSHELF_PROCESSES     processes among which long work on many things is shared out            processors
 EVERYSHELF_PLACES        folders in which environments may live, by the path separator           DATA/environments
+EVERYSHELF_REPOSITORIES  Git repositories on this machine that links and environments may use,   none
+                         by the path separator; FOLDER/* for all directly in a folder
 EVERYSHELF_KEY_FILE      the key that seals secrets                                              beside DATA: DATA.key
 EVERYSHELF_MAX_UPLOAD    largest upload in bytes                                                 20 GiB
 EVERYSHELF_MAX_ROWS      bytes of rows kept from comparisons of tables, for paging               4 GiB
@@ -85,6 +87,7 @@ class Config:
     tidy_hours: int = 1
     grace_hours: int = 168
     in_place: tuple[Path, ...] = ()
+    repositories: tuple[Path, ...] = ()
     store: str = ""
     store_endpoint: str = ""
     store_minutes: int = 10
@@ -153,6 +156,7 @@ def get_config() -> Config:
         tidy_hours=_number("tidy_hours", value("tidy_hours", 1)),
         grace_hours=max(1, _number("grace_hours", value("grace_hours", 168))),
         in_place=tuple(Path(p).absolute() for p in str(value("in_place", "")).split(os.pathsep) if p),
+        repositories=tuple(Path(p).absolute() for p in str(value("repositories", "")).split(os.pathsep) if p),
         store=str(value("store", "")),
         store_endpoint=str(value("store_endpoint", "")),
         store_minutes=max(1, _number("store_minutes", value("store_minutes", 10))),

@@ -28,6 +28,8 @@ ACTS: dict[str, str] = {
     "link.made": "made the Git link",
     "link.changed": "changed the Git link",
     "link.removed": "removed the Git link",
+    "location.shared": "shared with the shelf the location",
+    "location.unshared": "stopped sharing with the shelf the location",
     "webhook.made": "made the webhook",
     "webhook.changed": "changed the webhook",
     "webhook.removed": "removed the webhook",

@@ -29,6 +29,10 @@ class Folders:
         self._never = tuple(place.resolve() for place in never)
         self._pause = pause
 
+    def within(self, address: str) -> Path:
+        """The file or folder that an address means, behind all links; raise ``RefusedError`` if it is not allowed."""
+        return self._within(str(self._within(address).resolve()))
+
     def listed(self, address: str) -> Iterator[Found]:
         """List a file, or all files below a folder, by name; links and special files are listed with the reason
         why they cannot be registered."""

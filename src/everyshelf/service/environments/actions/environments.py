@@ -19,8 +19,9 @@ from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.context import get_trees
 from everyshelf.service.base.keys import seal
 from everyshelf.service.base.paging import as_page, newest_first
+from everyshelf.service.claims.actions.steps import steps_of_environment
+from everyshelf.service.claims.actions.taking import give_back, require_free, take
 from everyshelf.service.environments.actions.bindings import bindings_json
-from everyshelf.service.environments.actions.claims import check_claim
 from everyshelf.service.environments.actions.gates import checked_gates, earlier_environment
 from everyshelf.service.environments.actions.manifests import last_deployment
 from everyshelf.service.environments.actions.places import KINDS, checked_address, forget_copies
@@ -83,9 +84,10 @@ def make_environment(
     }
     try:
         with one_act():
-            check_claim(destination, values["address"], shelf.pk)
+            steps = steps_of_environment(destination, values["address"])
+            require_free(shelf, "environment", values["address"], steps)
             log_note(caller, "environment.made", name, shelf)
-            return Environment.objects.create(
+            made = Environment.objects.create(
                 shelf=shelf,
                 name=name,
                 route=route,
@@ -101,6 +103,8 @@ def make_environment(
                 expires=expires,
                 **values,
             )
+            take(shelf, "environment", made.pk, made.address, steps, caller.person.username)
+            return made
     except IntegrityError as error:
         raise ConflictError(
             "another environment has that name, place or address",
@@ -224,6 +228,7 @@ def remove_environment(caller: Caller, shelf: Shelf, name: str) -> None:
     with one_act():
         log_note(caller, "environment.removed", name, shelf)
         forget_copies(environment)
+        give_back("environment", environment.pk)
         environment.delete()
 
 

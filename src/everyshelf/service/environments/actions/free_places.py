@@ -1,5 +1,5 @@
 """Addresses to choose from when an environment is made: folders and files this installation may write to, and that
-belong to no other environment."""
+belong to nobody."""
 
 from __future__ import annotations
 
@@ -11,9 +11,9 @@ from typing import Literal
 from everyshelf.core.answers.environments import FreePlace
 from everyshelf.core.errors import InvalidError
 from everyshelf.service.base.config import get_config
-from everyshelf.service.environments.actions.claims import Claim, claims_of, touches
+from everyshelf.service.claims.actions.steps import Steps, file_steps, touches
+from everyshelf.service.claims.actions.taking import taken_for
 from everyshelf.service.environments.actions.environments import is_environment_name
-from everyshelf.service.environments.models import Environment
 from everyshelf.service.rights import Caller, require
 from everyshelf.service.shelves.models import Shelf
 
@@ -34,7 +34,7 @@ def free_places(caller: Caller, shelf: Shelf, destination: str, name: str) -> li
             pointer="/destination",
             hint="Ask for folder or database.",
         )
-    taken = [claim for e in Environment.objects.filter(ended=None) for claim in claims_of(e.destination, e.address)]
+    taken = taken_for(shelf)
     found: list[FreePlace] = []
     for place in get_config().places:
         new = place.resolve() / shelf.key / (f"{name}.sqlite" if destination == "database" else name)
@@ -51,8 +51,8 @@ def free_places(caller: Caller, shelf: Shelf, destination: str, name: str) -> li
     return found
 
 
-def _free(path: Path, taken: list[Claim]) -> bool:
-    (wanted,) = claims_of("folder", str(path))
+def _free(path: Path, taken: list[Steps]) -> bool:
+    wanted = file_steps(path)
     return not any(touches(wanted, claim) for claim in taken)
 
 

@@ -18,6 +18,7 @@ import orjson
 from everyshelf.core.content.ids import content_id
 from everyshelf.core.databases import Step
 from everyshelf.core.errors import InvalidError, LimitError, MissingError
+from everyshelf.core.history.repositories import require_no_repository
 from everyshelf.core.kinds.recognise import HEAD_BYTES
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.promotion.bindings import rules_for
@@ -205,6 +206,7 @@ def _aim(
     stays = {p: replace(row, put=False) for p, row in before.items() if p in aim.kept}
     written = {p: replace(row, put=present.get(p) != placed) for p, (row, placed) in aim.put.items()}
     aim.record = {**stays, **written}
+    require_no_repository(aim.record, environment.name)
     return aim
 
 

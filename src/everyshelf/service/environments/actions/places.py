@@ -23,6 +23,7 @@ from everyshelf.gitside.causes import Access
 from everyshelf.gitside.refs import git_ref
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.keys import unseal
+from everyshelf.service.claims.actions.repositories import listed_repository
 from everyshelf.service.environments.actions.manifests import recorded
 from everyshelf.service.environments.models import Deployment, Environment
 from everyshelf.service.shelves.models import Shelf
@@ -158,7 +159,7 @@ def _may_be_database(path: Path) -> bool:
 
 
 def _checked_git(address: str) -> str:
-    """``ADDRESS#BRANCH:FOLDER``: a repository over https, http or SSH, or in a folder of one of the places."""
+    """``ADDRESS#BRANCH:FOLDER``: a repository over https, http or SSH, or a folder that is listed as one."""
     where, _, rest = address.partition("#")
     branch, _, folder = rest.partition(":")
     branch, folder = branch or "main", folder.strip("/")
@@ -170,7 +171,7 @@ def _checked_git(address: str) -> str:
             raise _with_password()
         _check_host(parts)
     elif where and "://" not in where and "@" not in where.partition(":")[0] and not parts.scheme:
-        where = str(_in_places(where, "a repository"))
+        where = str(listed_repository(where, "environment.folder"))
     else:
         raise InvalidError(
             f"{address!r} is not the address of a Git repository",
@@ -221,6 +222,8 @@ def _git(environment: Environment) -> Destination:
     where, _, rest = environment.address.partition("#")
     branch, _, folder = rest.partition(":")
     user, secret = urlsplit(where).username or "", unseal(environment.access) if environment.access else ""
+    if where.startswith("/"):
+        listed_repository(where, "environment.folder")  # also one that was listed when the environment was made
     key, known_hosts = _key_of(secret)
     access = Access(where, user or "everyshelf", "" if key else secret, key, known_hosts)
     return GitDestination(RemoteBranch(access, branch, _copy_of(environment), reach=reach()), folder, _said)

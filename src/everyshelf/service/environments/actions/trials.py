@@ -10,6 +10,7 @@ from django.utils import timezone
 from everyshelf.core.errors import EveryShelfError
 from everyshelf.core.promotion.folder import FolderDestination
 from everyshelf.service.base.acts import one_act
+from everyshelf.service.claims.actions.taking import give_back
 from everyshelf.service.environments.actions.manifests import recorded
 from everyshelf.service.environments.actions.places import destination_of, forget_copies
 from everyshelf.service.environments.models import Environment
@@ -26,6 +27,7 @@ def end_trial(environment: Environment, who: str) -> None:
         environment.ended = timezone.now()
         environment.access = None
         environment.save(update_fields=["ended", "access"])
+        give_back("environment", environment.pk)
     forget_copies(environment)
 
 

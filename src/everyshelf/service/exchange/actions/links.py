@@ -9,14 +9,13 @@ import secrets
 import shutil
 from collections.abc import Sequence
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
 from django.db import IntegrityError
 from django.utils import timezone
 
-from everyshelf.core.errors import ConflictError, InvalidError, MissingError, RefusedError
+from everyshelf.core.errors import ConflictError, InvalidError, MissingError
 from everyshelf.core.history.names import did_you_mean, nearest
 from everyshelf.core.history.paths import check_path
 from everyshelf.destinations.reach import Reach
@@ -26,6 +25,9 @@ from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import get_trees
 from everyshelf.service.base.keys import seal, unseal
+from everyshelf.service.claims.actions.repositories import listed_repository
+from everyshelf.service.claims.actions.steps import steps_of_link
+from everyshelf.service.claims.actions.taking import give_back, require_free, take
 from everyshelf.service.exchange.actions.repositories import folder_of
 from everyshelf.service.exchange.actions.sides import make_side, remove_side
 from everyshelf.service.exchange.models import GitLink
@@ -89,6 +91,7 @@ def make_link(caller: Caller, shelf: Shelf, name: str, said: LinkSettings) -> Gi
             if link.folder or link.parts:
                 link.side = make_side(link)
             link.save()
+            _claim(caller, link)
             note(caller, "link.made", name, shelf, address=link.address, way=link.way)
     except IntegrityError as error:
         raise ConflictError(
@@ -111,6 +114,9 @@ def change_link(caller: Caller, link: GitLink, said: LinkSettings) -> GitLink:
                 link.as_is_until = newest or 0
         link.next_look, link.tries = timezone.now(), 0
         link.save()
+        if said.address is not None:
+            give_back("link", link.pk)
+            _claim(caller, link)
         changed = [field for field, value in vars(said).items() if value is not None]
         note(caller, "link.changed", link.name, link.shelf, changed=changed)
     return link
@@ -122,10 +128,16 @@ def remove_link(caller: Caller, link: GitLink) -> None:
     with one_act():
         note(caller, "link.removed", link.name, link.shelf, address=link.address)
         side = link.side
+        give_back("link", link.pk)
         link.delete()
         if side is not None:
             remove_side(side)
             shutil.rmtree(folder_of(side), ignore_errors=True)
+
+
+def _claim(caller: Caller, link: GitLink) -> None:
+    """The repository of this machine that a link uses is its shelf's from now on."""
+    take(link.shelf, "link", link.pk, link.address, steps_of_link(link.address), caller.person.username)
 
 
 def _choose_part(link: GitLink, folder: str, place: str | None) -> None:
@@ -247,7 +259,7 @@ def checked_address(said: str) -> str:
         if parts.scheme == "" and host != said:
             _reach().check_name(host, _PORTS["ssh"])
             return said
-        return str(_local(parts.path if parts.scheme else said))
+        return str(listed_repository(parts.path if parts.scheme else said))
     raise _no_address(said)
 
 
@@ -264,19 +276,6 @@ def _no_address(said: str) -> InvalidError:
     )
 
 
-def _local(said: str) -> Path:
-    """A folder in one of the places this installation allows."""
-    path = Path(said)
-    resolved = (path if path.is_absolute() else get_config().places[0] / path).resolve()
-    if not any(resolved.is_relative_to(place.resolve()) for place in get_config().places):
-        raise RefusedError(
-            f"{said} is not in a place this service may use",
-            code="link.place",
-            hint="Whoever runs the service names places: EVERYSHELF_PLACES.",
-        )
-    return resolved
-
-
 def access_of(link: GitLink) -> Access:
     """How the repository is reached now: its host is looked up, and that address is the one that is called."""
     parts = urlsplit(link.address)
@@ -285,9 +284,11 @@ def access_of(link: GitLink) -> Access:
         port = parts.port or _PORTS[parts.scheme]
         resolved = f"{parts.hostname}:{port}:{_reach().resolved(parts.hostname or '', port)}"
     elif parts.scheme == "ssh" or host_of(link.address) != link.address:
-        _reach().resolved(host_of(link.address), parts.port or _PORTS["ssh"])
+        port = parts.port or _PORTS["ssh"]
+        resolved = f"{host_of(link.address)}:{port}:{_reach().resolved(host_of(link.address), port)}"
     else:
-        _local(link.address)
+        require_free(link.shelf, "link", link.address, steps_of_link(link.address), holder=link.pk)
+        listed_repository(link.address)
     return Access(
         link.address,
         link.user,

@@ -18,7 +18,7 @@ from everyshelf.core.errors import EveryShelfError
 from everyshelf.gitside.incoming import apart, take
 from everyshelf.gitside.mapping import Fetched
 from everyshelf.gitside.refs import git_ref
-from everyshelf.gitside.remote import Remote
+from everyshelf.gitside.remote import remote_of
 from everyshelf.gitside.repository import NO_OBJECT, Repository
 from everyshelf.gitside.tags import FetchedTag, tag_from_git
 from everyshelf.service.base.acts import one_act
@@ -94,7 +94,7 @@ def sync(link: GitLink, act: str, progress: Progress) -> dict[str, Any]:
         with locked(run.held):
             bring_up_to_date(run.held, progress)
             with Repository(folder_of(run.held)) as repository:
-                remote = Remote(repository, access_of(link))
+                remote = remote_of(repository, access_of(link))
                 there = remote.refs()
             comes_first = run.fetches and act in ("fetch", "both") and knows_nothing(link) and bool(there)
             if not comes_first:
@@ -177,7 +177,7 @@ def _parts_aside(link: GitLink, branch: str) -> str:
 def _fetch(run: _Run, there: dict[str, str]) -> None:
     """Bring what is new there, make it commits, and let the branches have them."""
     with apart(folder_of(run.held)) as repository:
-        remote = Remote(repository, access_of(run.link))
+        remote = remote_of(repository, access_of(run.link))
         wanted = [(here, other) for here, other in pairs_of(run.link, there) if f"{_HEADS}{other}" in there]
         below = f"refs/links/{run.link.pk}"
         refs = {f"{_HEADS}{other}": f"{below}/heads/{other}" for _, other in wanted}
@@ -397,7 +397,7 @@ def _send(run: _Run, there: dict[str, str]) -> None:
             wanted[ref], of_branch[ref] = tip, (here, other)
         if run.link.tags:
             wanted |= {name: tip for name, tip in ours.items() if name.startswith(_TAGS) and name not in there}
-        refused = Remote(repository, access_of(run.link)).send(wanted)
+        refused = remote_of(repository, access_of(run.link)).send(wanted)
         known = [tip for tip in there.values() if _is_here(repository, tip)]
         main_first = sorted(of_branch.items(), key=lambda item: item[1][0] != run.shelf.main_branch)
         for ref, (here, other) in main_first:
@@ -459,7 +459,7 @@ def _note_transfers(run: _Run, pairs: list[tuple[int, str]], branch: str, *, fet
 def _compare(run: _Run) -> None:
     """How far each branch is from its other side now."""
     with Repository(folder_of(run.held)) as repository:
-        there = Remote(repository, access_of(run.link)).refs()
+        there = remote_of(repository, access_of(run.link)).refs()
         ours = repository.refs(_HEADS)
         for here, other in pairs_of(run.link, there):
             mine, theirs = ours.get(f"{_HEADS}{here}"), there.get(f"{_HEADS}{other}")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from everyshelf.core.answers.exchange import GitTried
 from everyshelf.gitside.incoming import apart
-from everyshelf.gitside.remote import Remote
+from everyshelf.gitside.remote import remote_of
 from everyshelf.gitside.repository import NO_OBJECT, Repository
 from everyshelf.service.exchange.actions.bringing_out import bring_out
 from everyshelf.service.exchange.actions.links import access_of
@@ -26,7 +26,7 @@ def try_link(link: GitLink) -> GitTried:
         with opened(held):
             pass  # it is there now, with nothing in it at first
         with apart(folder_of(held)) as repository:
-            remote = Remote(repository, access_of(link))
+            remote = remote_of(repository, access_of(link))
             there = remote.refs()
         is_new = bool(there) and link.way != "send" and knows_nothing(link)
         lacking = _lacking(link)
@@ -35,7 +35,7 @@ def try_link(link: GitLink) -> GitTried:
             bring_out(link)
             bring_up_to_date(held)
         with apart(folder_of(held)) as repository:
-            remote = Remote(repository, access_of(link))
+            remote = remote_of(repository, access_of(link))
             if link.way != "fetch":
                 remote.try_writing()
             ours = repository.refs(_HEADS)

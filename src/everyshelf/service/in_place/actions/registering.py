@@ -19,6 +19,8 @@ from everyshelf.core.history.paths import check_path
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.context import get_store, get_trees
+from everyshelf.service.claims.actions.steps import Steps, file_steps
+from everyshelf.service.claims.actions.taking import require_free, take
 from everyshelf.service.in_place.actions.places import checked_address, reader_of, told
 from everyshelf.service.jobs.actions import start_job
 from everyshelf.service.jobs.models import Job
@@ -30,6 +32,7 @@ from everyshelf.service.shelves.actions.outside import outside_addresses
 from everyshelf.service.shelves.actions.recording import CommitMessage, checked_message, require_branch, rules_at
 from everyshelf.service.shelves.actions.refs import get_branch
 from everyshelf.service.shelves.models import OutsideContent, Shelf
+from everyshelf.storage.outside.folders import Folders
 from everyshelf.storage.outside.places import Found
 
 KIND = "in-place-add"
@@ -87,7 +90,11 @@ def register(caller: Caller, shelf: Shelf, given: dict[str, Any], progress: Prog
     head = get_branch(shelf, branch).head
     root = head.root if head is not None else get_trees().empty
     done = Registered(told(address))
+    ground = _ground(address)
+    require_free(shelf, "in place", address, ground)
     files, left_out = _listed(shelf, path, address, rules_at(root), done, progress)
+    with one_act():
+        take(shelf, "in place", 0, address, ground, caller.person.username)
     contents = _contents(shelf, list(files.values()), progress)
     wanted = []
     for where, found in files.items():
@@ -110,6 +117,15 @@ def register(caller: Caller, shelf: Shelf, given: dict[str, Any], progress: Prog
         prepared = prepare_changes(caller, shelf, branch, base, wanted, message, merge=True, prefer="source")
         done.commit = prepared.record().uid
     return asdict(done)
+
+
+def _ground(address: str) -> list[Steps]:
+    """What of this machine is read. Buckets and servers are let in by credentials of the shelf."""
+    if not address.startswith("/"):
+        return []
+    folders = reader_of(address, None)
+    assert isinstance(folders, Folders)
+    return [file_steps(folders.within(address))]
 
 
 def _listed(

@@ -105,7 +105,7 @@ def plan_merge(
         {**recorded_moves(shelf, request.base_commit, request.source_commit, on_source), **dict(request.moves)},
     )
     pace = Pace(total=len({c.path for c in on_target} & {c.path for c in on_source}), progress=progress)
-    combine = _Combining(shelf, target_root, decided or {}, prefer, request.names, pace)
+    combine = Combining(shelf, target_root, decided or {}, prefer, request.names, pace)
     merged = merge_trees(trees, request.base_root, target_root, request.source_root, combine, recorded)
     pace.finish(person, shelf, _as_parameters(request, target, decided or {}, prefer))
     told = {conflict.path for conflict in merged.conflicts}
@@ -182,11 +182,17 @@ def _whole_conflict(path: str, why: str, options: list[Take]) -> ConflictAnswer:
     return ConflictAnswer(id="/", part="/", type="artifact", label=path, field=None, why=why, options=options)
 
 
+def _is_of(decision: Mapping[str, Any], trio: Trio) -> bool:
+    """Whether an artifact was put together from these three versions. Of others it would lack what changed since."""
+    of = [e.id if e is not None else None for e in (trio.base, trio.target, trio.source)]
+    return decision.get("of", of) == of
+
+
 # --- one artifact -------------------------------------------------------------------
 
 
 @dataclass(frozen=True)
-class _Combining:
+class Combining:
     """Merges one artifact after the other, as ``merge_trees`` asks for it."""
 
     shelf: Shelf
@@ -203,13 +209,15 @@ class _Combining:
     def __call__(self, trio: Trio) -> Combined:
         decisions = self.decided.get(trio.path, {})
         whole = decisions.get("/", {})
+        if not _is_of(whole, trio):
+            whole = {}
         if whole.get("take") == "edited" and whole.get("content"):
             content = str(whole["content"])
             entry = Entry(trio.path.rpartition("/")[2], "artifact", content, get_size(self.shelf, content))
             return Combined(entry, False, [self._whole(trio, whole)], kind="")
         if any(e is None or e.type != "artifact" for e in (trio.base, trio.target, trio.source)):
             return self._one_side(trio, whole)
-        merged = self._merged_contents(trio, decisions)
+        merged = self.merged_contents(trio, decisions)
         if merged is None:
             return Combined(trio.target)
         answer, content, size = merged
@@ -242,13 +250,13 @@ class _Combining:
             conflict.decision = DecisionAnswer(take=take)
         return conflict
 
-    def _merged_contents(
+    def merged_contents(
         self, trio: Trio, decisions: Mapping[str, Mapping[str, Any]]
     ) -> tuple[MergeAnswer, str, int] | None:
         """The answer, and the content it gave ("" while something is to be settled); kept for the next time. None if
         that is left to a job."""
         assert trio.base is not None and trio.target is not None and trio.source is not None
-        plain = {name: {"take": d["take"], "value": d.get("value")} for name, d in decisions.items()}
+        plain = {n: {"take": d["take"], "value": d.get("value")} for n, d in decisions.items() if "content" not in d}
         ids = trio.base.id, trio.target.id, trio.source.id
         rules_text, kind = self._rules.source, self._rules.kind_for(trio.path)
         called = [self.names.target, self.names.source]

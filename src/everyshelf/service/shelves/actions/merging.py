@@ -20,6 +20,7 @@ from everyshelf.service.base.context import get_trees
 from everyshelf.service.log.actions import note
 from everyshelf.service.rights import Caller, require
 from everyshelf.service.shelves.actions.branches import delete_branch
+from everyshelf.service.shelves.actions.by_hand import ByHand
 from everyshelf.service.shelves.actions.contents import get_size
 from everyshelf.service.shelves.actions.lineage import lineage_of
 from everyshelf.service.shelves.actions.merge_plan import Decided, MergeRequest, Plan, plan_merge
@@ -185,17 +186,51 @@ def settle(caller: Caller, merge: Merge, wanted: list[Settling]) -> Merge:
     _check_open(merge)
     plan = _plan_of(merge)
     by_path = {a.path: a for a in plan.artifacts}
+    checked = {
+        one.path: _check_content(merge, by_path, one.path, one.content) for one in wanted if one.path and one.content
+    }
     with one_act():
         # Read again: somebody else may have settled something while this was planned.
         merge.refresh_from_db(fields=["decisions", "state"])
         _check_open(merge)
         decisions: dict[str, dict[str, Any]] = {p: dict(found) for p, found in merge.decisions.items()}
         for one in wanted:
-            _note(caller, merge, one, by_path, decisions)
+            _note(caller, merge, one, by_path, decisions, checked)
         merge.decisions = {path: found for path, found in decisions.items() if found}
         merge.save(update_fields=["decisions"])
         note(caller, "merge.settled", f"{merge.source} into {merge.target}", merge.shelf, merge=merge.uid)
     return merge
+
+
+def so_far(merge: Merge, path: str) -> str | None:
+    """The content of an artifact with all that is merged and settled by now; None if it is gone on the target."""
+    _check_open(merge)
+    found = next((a for a in _plan_of(merge).artifacts if a.path == path), None)
+    if found is None:
+        raise _nothing_to_settle(path)
+    entry = _by_hand(merge, found).so_far()
+    return entry.id if entry is not None else None
+
+
+def _check_content(merge: Merge, artifacts: dict[str, ArtifactMerge], path: str, content: str) -> list[str | None]:
+    """Return of which three versions a content was put together, if it may take the place of the artifact."""
+    if path not in artifacts:
+        raise _nothing_to_settle(path)
+    get_size(merge.shelf, content)
+    found = _by_hand(merge, artifacts[path])
+    found.require_held(content)
+    return found.of
+
+
+def _by_hand(merge: Merge, artifact: ArtifactMerge) -> ByHand:
+    branch = get_branch(merge.shelf, merge.target)
+    return ByHand(merge.shelf, _request_of(merge), branch.head, merge.decisions, artifact)
+
+
+def _nothing_to_settle(path: str) -> InvalidError:
+    return InvalidError(
+        f"{path} has nothing to settle", code="settle.artifact", hint="See everyshelf settle for what has."
+    )
 
 
 def _note(
@@ -204,19 +239,16 @@ def _note(
     one: Settling,
     artifacts: dict[str, ArtifactMerge],
     decisions: dict[str, dict[str, Any]],
+    checked: dict[str, list[str | None]],
 ) -> None:
     if one.path is not None and one.path not in artifacts:
-        raise InvalidError(
-            f"{one.path} has nothing to settle", code="settle.artifact", hint="See everyshelf settle for what has."
-        )
+        raise _nothing_to_settle(one.path)
     paths = [one.path] if one.path is not None else list(artifacts)
     by = caller.person.username
     for path in paths:
         held = decisions.setdefault(path, {})
         if one.content:
-            get_size(merge.shelf, one.content)
-            held.clear()
-            held["/"] = {"take": "edited", "content": one.content, "by": by}
+            held["/"] = {"take": "edited", "content": one.content, "by": by, "of": checked[path]}
             continue
         known = {c.id: c for c in artifacts[path].conflicts}
         names = [one.conflict] if one.conflict is not None else [i for i, c in known.items() if c.decision is None]

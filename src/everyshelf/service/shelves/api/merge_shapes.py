@@ -54,6 +54,12 @@ class MergeDetail(WaitingMerge):
     artifacts = listed(ArtifactMerge)
 
 
+class SoFarOut(serializers.Serializer[Any]):
+    """The id of a content; null where the artifact is gone on the target."""
+
+    content = serializers.CharField(allow_null=True)
+
+
 class OneSettling(serializers.Serializer[Any]):
     """A decision: on one conflict of one artifact, on all its open ones (no conflict), or on all there are (no path).
 

@@ -83,6 +83,17 @@ class MergeDrawingView(ShelfView):
         return Response(drawings.drawing_between(path, before, path, result, rules))
 
 
+class SoFarView(ShelfView):
+    """An artifact as it is merged so far."""
+
+    @extend_schema(operation_id="merges_so_far", responses=shapes.SoFarOut, parameters=[PATH])
+    def get(self, request: Any, shelf: str, uid: str) -> Response:
+        """Return the content of an artifact with all that is merged and settled so far; where something is still to be
+        settled, as the target has it."""
+        _, found = self.shelf(request, shelf)
+        return Response({"content": merging.so_far(merging.get_merge(found, uid), path_of(request))})
+
+
 class DecisionsView(ShelfView):
     """Settling conflicts."""
 

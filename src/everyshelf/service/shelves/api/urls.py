@@ -18,6 +18,7 @@ urlpatterns = [
     path(f"{_S}/merge", merges.MergeView.as_view()),
     path(f"{_S}/merges", merges.MergesView.as_view()),
     path(f"{_S}/merges/<str:uid>", merges.OneMergeView.as_view()),
+    path(f"{_S}/merges/<str:uid>/so-far", merges.SoFarView.as_view()),
     path(f"{_S}/merges/<str:uid>/drawing", merges.MergeDrawingView.as_view()),
     path(f"{_S}/merges/<str:uid>/decisions", merges.DecisionsView.as_view()),
     path(f"{_S}/merges/<str:uid>/finish", merges.FinishView.as_view()),

@@ -1,0 +1,1 @@
+"""Taking, giving back and sharing locations."""
