@@ -73,6 +73,13 @@ class LimitError(EveryShelfError):
     code = "limit.reached"
 
 
+class BusyError(EveryShelfError):
+    """Others use all there is of something now."""
+
+    code = "service.busy"
+    hint = "Try again in a moment."
+
+
 class OutOfReachError(EveryShelfError):
     """A place outside the service does not answer, or not in time."""
 

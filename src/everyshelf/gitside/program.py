@@ -6,7 +6,9 @@ they come in. A child that answers nothing for too long is ended.
 
 from __future__ import annotations
 
+import contextlib
 import os
+import resource
 import shutil
 import subprocess
 from collections.abc import Mapping, Sequence
@@ -25,6 +27,9 @@ _SETTINGS = {
     "pack.compression": "1",
     "pack.windowMemory": "64m",
     "pack.deltaCacheSize": "32m",
+    "core.packedGitWindowSize": "32m",
+    "core.packedGitLimit": "256m",
+    "core.deltaBaseCacheLimit": "64m",
     "protocol.allow": "never",
     "protocol.https.allow": "always",
     "protocol.http.allow": "always",
@@ -105,11 +110,18 @@ def git_environment(more: Mapping[str, str] | None = None) -> dict[str, str]:
 
 
 def start_git(repository: Path | None, arguments: Sequence[str], **options: object) -> subprocess.Popen[bytes]:
-    """Begin a command on a bare repository; standard streams as in ``subprocess``."""
+    """Begin a command on a bare repository; standard streams as in ``subprocess``. ``limits``: the most bytes of its
+    address space and seconds of its processor time (setrlimit(2))."""
+    limits = options.pop("limits", None)
     environment = git_environment(options.pop("environment", None))  # type: ignore[arg-type]
     where = ["--git-dir", str(repository)] if repository is not None else []
     command = [git_program(), *where, *arguments]
-    return subprocess.Popen(command, env=environment, **options)  # type: ignore[call-overload, no-any-return]
+    process: subprocess.Popen[bytes] = subprocess.Popen(command, env=environment, **options)  # type: ignore[call-overload]
+    if limits is not None:
+        with contextlib.suppress(ProcessLookupError):  # it has ended already
+            for resource_limit, most in zip((resource.RLIMIT_AS, resource.RLIMIT_CPU), limits, strict=True):  # type: ignore[call-overload]
+                resource.prlimit(process.pid, resource_limit, (most, most))
+    return process
 
 
 def run_git(

@@ -10,7 +10,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import IO
 
-from everyshelf.core.errors import BrokenError, InvalidError, MissingError
+from everyshelf.core.errors import BrokenError, InvalidError, LimitError, MissingError
 from everyshelf.gitside.objects import EMPTY_TREE, GitFolder, encode_tree, object_id, parse_commit_object, parse_tree
 from everyshelf.gitside.packs import PackWriter
 from everyshelf.gitside.program import run_git, start_git
@@ -22,6 +22,8 @@ _MOST_IN_MEMORY = 1024 * 1024  # a larger blob goes through in pieces
 _MOST_WAITING = 16 * 1024 * 1024
 _CACHED_ENTRIES = 60_000
 _MOST_ROOTS = 10_000
+# Whole in memory: what is larger is no message that somebody wrote, and no folder that anybody could look at.
+_MOST_READ = {"commit": 4 * 1024 * 1024, "tag": 4 * 1024 * 1024, "tree": 16 * 1024 * 1024}
 _AHEAD = 64  # ids that are asked for at once: they fit into the smallest pipe there is, so asking never waits
 
 
@@ -143,6 +145,13 @@ class Repository:
     def read(self, identity: str) -> tuple[str, bytes]:
         """Type and bytes of an object; raises ``MissingError`` (git.object)."""
         kind, size, stream = self._asked(identity)
+        if size > _MOST_READ.get(kind, size):
+            self.close()
+            raise LimitError(
+                f"{identity[:12]} of the repository is a {kind} of {size:,} bytes, and may have {_MOST_READ[kind]:,}",
+                code="git.size",
+                hint="Shorten it there; nothing was taken.",
+            )
         data = stream.read(size + 1)
         if len(data) != size + 1:
             self.close()
@@ -172,6 +181,13 @@ class Repository:
     def has(self, identity: str) -> bool:
         """Whether an object is there."""
         return self.run("cat-file", "-t", identity, fine=(0, 128)) != b""
+
+    def kinds(self, identities: Iterable[str]) -> dict[str, str]:
+        """The type of each object that is there."""
+        given = "".join(f"{identity}\n" for identity in dict.fromkeys(identities)).encode()
+        out = self.run("cat-file", "--batch-check=%(objectname) %(objecttype)", given=given).decode().splitlines()
+        rows = (line.split() for line in out)
+        return {identity: kind for identity, kind in rows if kind != "missing"}
 
     def commit(self, identity: str) -> bytes:
         """The bytes of a commit."""

@@ -14,6 +14,7 @@ from rest_framework.response import Response
 
 from everyshelf.core.errors import (
     BrokenError,
+    BusyError,
     ConflictError,
     EveryShelfError,
     InvalidError,
@@ -37,6 +38,7 @@ _STATUS: tuple[tuple[type[EveryShelfError], int], ...] = (
     (LimitError, 422),
     (OutOfReachError, 502),
     (StorageError, 507),
+    (BusyError, 503),
     (BrokenError, 500),
     (EveryShelfError, 500),
 )

@@ -6,7 +6,7 @@ from __future__ import annotations
 import subprocess
 import tempfile
 import zlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import IO, Any
 
@@ -21,7 +21,7 @@ from everyshelf.gitside.protocol import packet
 from everyshelf.gitside.repository import NO_OBJECT, Repository
 from everyshelf.service.base.turns import turns
 from everyshelf.service.exchange.actions.receiving import receive_push
-from everyshelf.service.exchange.actions.repositories import folder_of, locked
+from everyshelf.service.exchange.actions.repositories import folder_of, locked, locked_for_reading
 from everyshelf.service.exchange.actions.showing import bring_up_to_date
 from everyshelf.service.people.basic import NotSignedInError, caller_by_token
 from everyshelf.service.problems import status_of
@@ -71,8 +71,9 @@ class Refs(GitView):
         if service not in _SERVICES:
             raise RefusedError("this is a repository of Git's smart protocol only", hint="Use Git 1.6.6 or newer.")
         _, found = self.shelf(request, shelf, service)
-        with locked(found):
-            bring_up_to_date(found)
+        with locked_for_reading(found) as is_mine:
+            if is_mine:
+                bring_up_to_date(found)
             if service == "git-receive-pack":
                 data = _for_push(found)
             else:
@@ -110,8 +111,14 @@ class ReceivePack(GitView):
         caller, found = self.shelf(request, shelf, "git-receive-pack")
         turns.let_go()
         with _body(request) as body:
-            data = receive_push(caller, found, body)
+            data = receive_push(caller, found, body, _has_left(request))
         return _answer(HttpResponse(data), "application/x-git-receive-pack-result")
+
+
+def _has_left(request: HttpRequest) -> Callable[[], bool]:
+    """Whether whoever asked is gone; the server tells."""
+    asked: Callable[[], bool] = request.META.get("waitress.client_disconnected", lambda: False)
+    return asked
 
 
 def _reading(request: HttpRequest) -> dict[str, str]:

@@ -193,6 +193,10 @@ class _Channel(HTTPChannel):  # type: ignore[misc]
         else:
             super().handle_read()
 
+    def check_client_disconnected(self) -> bool:
+        """Whether whoever asked is gone. A client that only ends its side of the connection counts as gone, too."""
+        return not self.connected or self._sender_is_done()
+
     def _sender_is_done(self) -> bool:
         try:
             return not self.socket.recv(1, socket.MSG_PEEK)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import fcntl
 import shutil
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -24,6 +25,7 @@ from everyshelf.service.exchange.models import GitPair
 from everyshelf.service.shelves.models import Shelf, ShelfContent
 
 SERVED = MappingSettings()
+_READER_SECONDS, _LOOK_SECONDS = 10.0, 0.05
 _CACHED_ROWS = 40_000  # a history is gone through once: what it was before is not asked for again
 _LOST = ("missing", "corrupt", "bad object", "bad tree", "nonexistent", "not a valid", "unable to read", "not a git")
 
@@ -41,6 +43,36 @@ def locked(shelf: Shelf) -> Iterator[None]:
     with path.open("w") as lock, turns.given_back():
         fcntl.flock(lock, fcntl.LOCK_EX)
         yield
+
+
+@contextmanager
+def locked_for_reading(shelf: Shelf) -> Iterator[bool]:
+    """As ``locked``, for whoever only reads: False where another one works on the repository for longer than a reader
+    should wait. What it holds is then shown as it is."""
+    path = folder_of(shelf).with_suffix(".lock")
+    path.parent.mkdir(parents=True, exist_ok=True)
+    end = time.monotonic() + _READER_SECONDS
+    with path.open("w") as lock, turns.given_back():
+        while True:
+            try:
+                fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            except BlockingIOError:
+                if time.monotonic() > end and _has_been_shown(shelf):
+                    yield False
+                    return
+                time.sleep(_LOOK_SECONDS)
+            else:
+                yield True
+                return
+
+
+def _has_been_shown(shelf: Shelf) -> bool:
+    """Whether the repository holds a state of the shelf: its branches come last."""
+    folder = folder_of(shelf)
+    if not (folder / "HEAD").exists():
+        return False
+    with Repository(folder) as repository:
+        return bool(repository.refs("refs/heads/"))
 
 
 @contextmanager

@@ -194,13 +194,16 @@ def _fetch(run: _Run, there: dict[str, str]) -> None:
         recorded_at = as_claimed if run.caller.may_import else recorded_now(now)
         taking = Taking(run.caller, run.held, repository, _take_all, recorded_at, run.progress)
         existing = list(repository.refs(_HEADS, _TAGS).values())
-        steps = [(here, other, taking.read(there[f"{_HEADS}{other}"], existing)) for here, other in wanted]
-        tags = _new_tags(run, there, repository, taking, existing)
+        tags = _new_tags(run, there, repository)
+        tips = [*(there[f"{_HEADS}{other}"] for _, other in wanted), *(found.commit for found in tags)]
+        taking.read(tips, existing)
+        for tip in tips:
+            taking.require(tip)
         take(repository)
-        for here, other, line in steps:
-            _take_branch(run, taking, here, other, line, there[f"{_HEADS}{other}"])
-        for found, line in tags:
-            _take_tag(run, taking, found, line)
+        for here, other in wanted:
+            _take_branch(run, taking, here, other, there[f"{_HEADS}{other}"])
+        for found in tags:
+            _take_tag(run, taking, found)
         left = repository.refs(f"{below}/")
         repository.move_refs({name: (identity, NO_OBJECT) for name, identity in left.items()})
 
@@ -209,9 +212,7 @@ def _take_all(_fetched: Fetched, _before: str) -> None:
     """Whatever a repository has comes in; what the shelf has no place for is kept for Git."""
 
 
-def _new_tags(
-    run: _Run, there: dict[str, str], repository: Repository, taking: Taking, existing: list[str]
-) -> list[tuple[Any, list[str]]]:
+def _new_tags(run: _Run, there: dict[str, str], repository: Repository) -> list[FetchedTag]:
     if not run.link.tags:
         return []
     taken = set(Tag.objects.filter(shelf=run.shelf).values_list("name", flat=True))
@@ -222,12 +223,13 @@ def _new_tags(
             continue
         tag = tag_from_git(name, identity, repository.read)
         if tag is not None:
-            found.append((tag, taking.read(tag.commit, existing)))
+            found.append(tag)
     return found
 
 
-def _take_tag(run: _Run, taking: Taking, found: FetchedTag, line: list[str]) -> None:
+def _take_tag(run: _Run, taking: Taking, found: FetchedTag) -> None:
     """Record a tag that came, with the commits that only it leads to."""
+    line = taking.line(found.commit)
     back = _plan_back(run, taking, line, found.commit)
     with one_act():
         _, clashes = _record_taken(run, taking, line, back)
@@ -243,8 +245,9 @@ def _take_tag(run: _Run, taking: Taking, found: FetchedTag, line: list[str]) -> 
             note(run.caller, "tag.made", found.tag.name, run.shelf, link=run.link.name)
 
 
-def _take_branch(run: _Run, taking: Taking, here: str, other: str, line: list[str], tip: str) -> None:
+def _take_branch(run: _Run, taking: Taking, here: str, other: str, tip: str) -> None:
     """Let the branch have what came: as it is, or merged by meaning with what was made here meanwhile."""
+    line = taking.line(tip)
     back = _plan_back(run, taking, line, tip)
     with one_act():
         made, clashes = _record_taken(run, taking, line, back)

@@ -14,8 +14,9 @@ from everyshelf.core.errors import ConflictError, EveryShelfError, InvalidError,
 from everyshelf.core.formats.text import decode
 from everyshelf.core.history.trees import Change, Entry, Trees
 from everyshelf.core.kinds.rules import FILE_NAME, parse_rules
+from everyshelf.gitside.bounds import Bounds
 from everyshelf.gitside.mapping import Fetched, Mapping, Parent
-from everyshelf.gitside.objects import parse_commit_object
+from everyshelf.gitside.objects import EMPTY_TREE, parse_commit_object
 from everyshelf.gitside.repository import Repository
 from everyshelf.gitside.residue import decode_residue
 from everyshelf.gitside.tags import FetchedTag
@@ -98,7 +99,8 @@ class _Recognising:
 @dataclass
 class Taking:
     """The commits of one push or fetch, on their way to the shelf. ``judge`` raises for one that may not be taken.
-    ``recorded_at``: when a commit is recorded, given when it says it was, and the first moment that may be."""
+    ``objects``: how many came. ``recorded_at``: when a commit is recorded, given when it says it was, and the first
+    moment that may be."""
 
     caller: Caller
     shelf: Shelf
@@ -106,48 +108,92 @@ class Taking:
     judge: Judge
     recorded_at: Callable[[datetime, datetime], datetime]
     progress: Callable[[int, int, str], None] = no_progress
+    objects: int = 0
     _read: dict[str, _Read] = field(default_factory=dict)
+    _order: dict[str, int] = field(default_factory=dict)
     _known: dict[str, Commit] = field(default_factory=dict)
     _refused: dict[str, EveryShelfError] = field(default_factory=dict)
     _trees: Trees = field(default_factory=trees_for_history)
     _mapping: Mapping | None = None
 
-    def read(self, tip: str, known: Iterable[str]) -> list[str]:
-        """Read and judge every commit that leads to ``tip`` and is not on the shelf; gives their ids, parents first.
+    def __post_init__(self) -> None:
+        self.bounds = Bounds(self.repository, self.objects)
 
-        Raises the error of the first that may not be taken.
-        """
-        line = list(self.repository.line([tip], known))
+    def read(self, tips: Iterable[str], known: Iterable[str]) -> None:
+        """Read and judge every commit that leads to one of ``tips`` and is not on the shelf, in one walk; ``require``
+        tells of a tip whether all of it may be taken. ``known``: objects the repository had before."""
+        line = list(self.repository.line(dict.fromkeys(tips), known))
         self._look_up(line)
         fresh = [git for git in line if git not in self._known]
+        self._order.update({git: len(self._order) + place for place, git in enumerate(fresh)})
         with _Recognising(self._trees) as recognising:
             for start in range(0, len(fresh), _READ_AT_ONCE):
                 group = fresh[start : start + _READ_AT_ONCE]
                 self.repository.load_commits(group)
                 for done, git in enumerate(group, start):
-                    if git in self._refused:
-                        raise self._refused[git]
-                    if git not in self._read:
-                        try:
-                            self._read_one(git)
-                        except EveryShelfError as error:
-                            self._refused[git] = error
-                            raise
+                    if git in self._read or git in self._refused:
+                        continue
+                    try:
+                        self._read_one(git)
+                    except EveryShelfError as error:
+                        self._refused[git] = error
+                    else:
                         recognising.add(self._read[git])
                         self.progress(done, len(fresh), self._read[git].fetched.summary)
-        return fresh
+
+    def require(self, tip: str) -> None:
+        """Return if all that leads to a tip may be taken; else raise why its first commit may not."""
+        if tip in self._refused:
+            raise self._refused[tip]
+
+    def line(self, tip: str) -> list[str]:
+        """The commits that lead to a tip and are not on the shelf yet, parents first."""
+        found: set[str] = set()
+        waiting = [tip]
+        while waiting:
+            git = waiting.pop()
+            if git in self._read and git not in found:
+                found.add(git)
+                waiting += self._read[git].parents
+        return sorted(found, key=self._order.__getitem__)
+
+    def met_on_the_way(self, tip: str) -> set[str]:
+        """The commits that lead to a tip as far as they came, and the parents of the first of them."""
+        found: set[str] = set()
+        waiting = [tip]
+        while waiting:
+            git = waiting.pop()
+            if git not in found:
+                found.add(git)
+                waiting += self._read[git].parents if git in self._read else []
+        return found
+
+    def forget_recorded(self) -> None:
+        """Take for known what somebody else has recorded since it was read."""
+        found = self._recorded(list(self._read))
+        self._known.update(found)
+        for git in found:
+            del self._read[git]
 
     def _look_up(self, line: list[str]) -> None:
         """Which of them the shelf has."""
-        asked = [git for git in line if git not in self._known and git not in self._read]
-        for start in range(0, len(asked), 500):
-            rows = GitPair.objects.filter(shelf=self.shelf, mapping="", git__in=asked[start : start + 500])
-            self._known.update({row.git: row.commit for row in rows.select_related("commit")})
+        self._known.update(self._recorded([git for git in line if git not in self._known and git not in self._read]))
+
+    def _recorded(self, gits: list[str]) -> dict[str, Commit]:
+        found: dict[str, Commit] = {}
+        for start in range(0, len(gits), 500):
+            rows = GitPair.objects.filter(shelf=self.shelf, mapping="", git__in=gits[start : start + 500])
+            found.update({row.git: row.commit for row in rows.select_related("commit")})
+        return found
 
     def _read_one(self, git: str) -> None:
         self._mapping = self._mapping or mapping_of(self.shelf, self.repository, self._trees)
-        parents = list(parse_commit_object(self.repository.commit(git)).parents)
+        there = parse_commit_object(self.repository.commit(git))
+        parents = list(there.parents)
+        for parent in parents:
+            self.require(parent)
         self._look_up(parents)
+        self._check_bounds(git, there.tree, parents)
         above = [Parent(self._root_of(parent), parent) for parent in parents]
         soonest = soonest_after(self._recorded_of(parent) for parent in parents)
         fetched = self._mapping.from_git(git, above, lambda claimed: self.recorded_at(claimed, soonest))
@@ -158,6 +204,13 @@ class Taking:
         if files.wholes or files.inside:
             changes = list(self._trees.changes(before, fetched.root))
         self._read[git] = _Read(fetched, parents, changes)
+
+    def _check_bounds(self, git: str, tree: str, parents: list[str]) -> None:
+        """What it changed is counted before it is gone through, and so is how far the sides of a merge are apart."""
+        named = f"commit {git[:8]}"
+        roots = [self.repository.root_of(parent) for parent in parents] or [EMPTY_TREE]
+        for other in (tree, *roots[1:]):
+            self.bounds.check(roots[0], other, named)
 
     def _root_of(self, git: str) -> str:
         return self._known[git].root if git in self._known else self._read[git].fetched.root
@@ -203,6 +256,11 @@ class Taking:
             moves={new: old for old, new in fetched.moves},
             keep=fetched.kept,
         )
+
+    def known(self, git: str) -> int | None:
+        """The number of the shelf's commit for one that is known, else None."""
+        self._look_up([git])
+        return self._known[git].pk if git in self._known else None
 
     def commit_of(self, git: str) -> Commit:
         """The shelf's commit for one that is known or was recorded."""
