@@ -86,6 +86,31 @@ class StatementTests(unittest.TestCase):
             named_in("SELECT * FROM fares")
         self.assertEqual(caught.exception.code, "query.table")
 
+    def test_a_name_of_the_engine_hides_behind_no_other(self) -> None:
+        """A part of the query counts where it is known; elsewhere the same name is a view of the engine."""
+        inside = "WITH duckdb_settings AS (SELECT 1 AS n) SELECT * FROM duckdb_settings"
+        self.assertEqual(named_in(inside), [])
+        for sql in (
+            f"SELECT * FROM duckdb_settings, ({inside})",
+            f"SELECT * FROM duckdb_settings WHERE 1 IN ({inside})",
+            "WITH duckdb_settings AS (SELECT * FROM duckdb_settings) SELECT * FROM duckdb_settings",
+            "WITH a AS (SELECT * FROM duckdb_tables), duckdb_tables AS (SELECT 1) SELECT * FROM a",
+            f"({inside}) UNION ALL SELECT 1 FROM duckdb_settings",
+            "SELECT * FROM (WITH x AS (SELECT 1) SELECT * FROM x) AS y, x",
+            "SELECT * FROM sqlite_master",
+            "SELECT * FROM pragma_database_list",
+        ):
+            with self.subTest(sql), self.assertRaises(InvalidError):
+                named_in(sql)
+        for sql in (
+            "WITH a AS (SELECT 1 AS n), b AS (SELECT * FROM a) SELECT * FROM b WHERE EXISTS (SELECT 1 FROM a)",
+            "WITH RECURSIVE a AS (SELECT 1 AS n UNION ALL SELECT n + 1 FROM a WHERE n < 3) SELECT * FROM a",
+            "WITH a AS (SELECT 1 AS n) SELECT * FROM a UNION ALL SELECT * FROM a",
+            "SELECT * FROM (WITH x AS (SELECT 1) SELECT * FROM x) AS y",
+        ):
+            with self.subTest(sql):
+                self.assertEqual(named_in(sql), [])
+
 
 class RunningTests(unittest.TestCase):
     def setUp(self) -> None:

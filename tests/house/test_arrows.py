@@ -13,6 +13,7 @@ FLOORS = [
     "errors",
     "spreading",
     "durable",
+    "sharing",
     "content",
     "outline",
     "answers",

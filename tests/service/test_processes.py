@@ -85,6 +85,29 @@ class KeptAliveTests(ProcessCase):
         unsealed = [s for s in segments.glob("*.seg") if not s.with_suffix(".dir").exists()]
         self.assertEqual(unsealed, [], "each process seals what it wrote")
 
+    def test_an_orderly_stop_is_quick_and_says_nothing(self) -> None:
+        """Also after the engine of tables was used, and with files that only its user may read."""
+        with self.service.client() as client:
+            shelf = client.shelf(client.make_shelf("Stop").key)
+            commit_files(shelf, {"a.csv": b"a,b\n1,2\n"}, "First")
+            self.assertEqual(shelf.query("SELECT a FROM 'a.csv'").rows, [["1"]])
+            shelf.make_environment("dev")
+        made = {self.service.data / "log.txt", self.service.repositories}  # by this test
+        places = self.service.data / "environments"
+        open_to_others = [
+            path
+            for path in self.service.data.rglob("*")
+            if path not in made and not path.is_relative_to(places) and not path.is_symlink()
+            if path.exists() and path.stat().st_mode & 0o077
+        ]
+        self.assertEqual(open_to_others, [])
+        process = self.service.process
+        assert process is not None
+        process.terminate()
+        process.wait()
+        self.assertEqual(process.returncode, 0)
+        self.assertEqual(len(self.service.log().splitlines()), 1, self.service.log())
+
     def test_killed_all_are_gone_and_the_address_is_free(self) -> None:
         children = children_of(self.first)
         os.kill(self.first, signal.SIGKILL)

@@ -109,7 +109,7 @@ ROWS: dict[str, Row] = {
     "experiments_list": Row("reader"),
     "experiments_get": Row("reader", path={"key": "tides"}),
     "experiments_courses": Row("reader", path={"key": "tides"}, query={"metric": "error"}),
-    "shelves_verify": Row("reader", 202),
+    "shelves_verify": Row("author", 202),
     "git_commits": Row("reader"),
     "news_shelf": Row("reader"),
     "views_list": Row("reader"),

@@ -27,6 +27,7 @@ _TABLE: dict[str, tuple[str, str]] = {
     "give a verdict": ("author", "write"),
     "record checks": ("author", "write"),
     "experiment": ("author", "write"),
+    "verify": ("author", "write"),
     "commit to a guarded branch": ("keeper", "write"),
     "change others' proposals": ("keeper", "write"),
     "tag": ("keeper", "promote"),

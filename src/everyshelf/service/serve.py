@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import atexit
 import contextlib
 import itertools
 import os
@@ -117,6 +118,17 @@ def serve(ready: Callable[[], None]) -> None:
     children.append(Kept("worker", lambda: Forked(lambda: _work(listener))))
     ready()
     keep_alive(children, lambda: bool(stopping), keep_reserve)
+    _end()
+
+
+def _end() -> None:
+    """End this process after all that is registered for its end, but without taking the interpreter apart: the engine
+    of tables complains then, at length, of what it has left."""
+    atexit._run_exitfuncs()
+    for stream in (sys.stdout, sys.stderr):
+        with contextlib.suppress(OSError, ValueError):
+            stream.flush()
+    os._exit(0)
 
 
 def _load_application() -> None:
@@ -172,6 +184,7 @@ def _answer(listener: socket.socket) -> None:
         # A second signal must not cut off what makes the stop an orderly one.
         signal.signal(signal.SIGTERM, signal.SIG_IGN)
         get_store().close()  # seals its segment
+        _end()
 
 
 def _open_store() -> None:

@@ -6,6 +6,7 @@ import contextlib
 import os
 import signal
 import threading
+import time
 from pathlib import Path
 
 from everyshelf.core.errors import EveryShelfError
@@ -18,7 +19,7 @@ from everyshelf.service.jobs.working import LANES, work_on_jobs
 _BEAT_SECONDS = 1.0
 _BEATS_BETWEEN_GIVING_BACK = 30
 _LEAST_READERS = 2  # short jobs do not wait while a long one reads
-_STOP_SECONDS = 5.0
+_STOP_SECONDS = 2.5
 
 
 def work() -> None:
@@ -42,8 +43,9 @@ def work() -> None:
         if beats % _BEATS_BETWEEN_GIVING_BACK == 0:
             give_back_memory()
     stop.set()
+    end = time.monotonic() + _STOP_SECONDS
     for thread in threads:
-        thread.join(_STOP_SECONDS)
+        thread.join(max(0.0, end - time.monotonic()))
     get_store().close()
     os._exit(0)  # a job that is still at work goes on after the next start
 

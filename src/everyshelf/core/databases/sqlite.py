@@ -8,6 +8,7 @@ https://www.sqlite.org/lang_altertable.html describes, with foreign keys looked 
 from __future__ import annotations
 
 import contextlib
+import os
 import re
 import sqlite3
 from collections.abc import Iterable, Iterator
@@ -23,6 +24,7 @@ from everyshelf.core.databases.sqlite_schema import column_line, create_statemen
 from everyshelf.core.databases.statements import quoted
 from everyshelf.core.databases.values import UnfitError, meant, told
 from everyshelf.core.errors import ConflictError, EveryShelfError, OutOfReachError
+from everyshelf.core.sharing import shared_mode
 from everyshelf.core.tables.databases import foreign_collations, know_collations
 
 _BUSY_SECONDS = 15.0
@@ -69,6 +71,10 @@ class SqliteDatabase(Database):
         if not making and not self.file.exists():
             records = sqlite3.connect(":memory:", isolation_level=None)
         else:
+            if making and not self.file.exists():  # SQLite gives what lies beside it the same rights
+                with contextlib.suppress(FileExistsError):
+                    os.close(os.open(self.file, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o666))
+                    os.chmod(self.file, shared_mode(0o666))
             address = f"file:{quote(str(self.file))}?mode={'rwc' if making else 'rw'}"
             records = sqlite3.connect(address, uri=True, isolation_level=None, timeout=self._busy_seconds)
         records.text_factory = lambda text: text.decode("utf-8", "surrogateescape")

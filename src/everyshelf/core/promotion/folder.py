@@ -32,6 +32,7 @@ from everyshelf.core.errors import ConflictError, MissingError, StorageError
 from everyshelf.core.history.paths import check_path
 from everyshelf.core.history.repositories import require_no_repository
 from everyshelf.core.promotion.destination import Destination, Fetch, Manifest, Placed, Progress, no_progress
+from everyshelf.core.sharing import make_shared
 
 _KEEP_DEPLOYED = 3
 _KEY = re.compile(r"[0-9a-z][0-9a-z-]{0,63}\Z")
@@ -114,7 +115,7 @@ class FolderDestination(Destination):
             shutil.rmtree(final, ignore_errors=True)
             stays = self._spent(manifest, part)
             if stays is None:
-                part.mkdir(parents=True)
+                make_shared(part)
             self._fill(part, manifest, stays or {}, fetch, progress)
             os.replace(part, final)
             sync_folder(self._deployed)
@@ -171,7 +172,7 @@ class FolderDestination(Destination):
             progress(done, len(missing), path)
             target, placed = f"{part}/{check_path(path)}", manifest[path]
             if (folder := path.rpartition("/")[0]) not in folders:
-                os.makedirs(f"{part}/{folder}", exist_ok=True)
+                make_shared(part / folder)
                 folders |= {folder, *(str(above) for above in PurePosixPath(folder).parents if above.name)}
             if old is not None and self._linked(f"{old}/{path}", target, seen.get(path), placed):
                 continue

@@ -52,14 +52,35 @@ def named_in(sql: str) -> list[Named]:
         name = call.name if isinstance(call, exp.Anonymous) else call.sql_name()
         if name.lower() in _OF_THE_ENGINE:
             raise _refused(f"{name.lower()} tells of the engine, not of tables")
-    own = {one.alias_or_name.lower() for one in statement.find_all(exp.CTE)}
-    found = [named for table in statement.find_all(exp.Table) if (named := _named(sql, table, own)) is not None]
+    found = [named for table in statement.find_all(exp.Table) if (named := _named(sql, table)) is not None]
     if len(found) > MOST_TABLES:
         raise _refused(f"it names {len(found)} tables; {MOST_TABLES} are possible")
     return sorted(found, key=lambda one: one.start)
 
 
-def _named(sql: str, table: object, own: set[str]) -> Named | None:
+def _own_names(table: object) -> set[str]:
+    """The names that the query itself gives to parts of it (``WITH``), as far as they are known where a table is named.
+    Elsewhere the same name would be one of the engine's."""
+    from sqlglot import exp
+
+    found: set[str] = set()
+    below, above = table, getattr(table, "parent", None)
+    while above is not None:
+        clause = next((part for part in above.args.values() if isinstance(part, exp.With)), None)
+        for one in clause.expressions if clause is not None and clause is not below else ():
+            found.add(one.alias_or_name.lower())
+        if isinstance(above, exp.With):
+            for one in above.expressions:
+                is_itself = one is below
+                if not is_itself or above.args.get("recursive"):
+                    found.add(one.alias_or_name.lower())
+                if is_itself:
+                    break
+        below, above = above, above.parent
+    return found
+
+
+def _named(sql: str, table: object) -> Named | None:
     from sqlglot import exp
 
     assert isinstance(table, exp.Table)
@@ -70,8 +91,8 @@ def _named(sql: str, table: object, own: set[str]) -> Named | None:
         raise _refused(f"{table.sql(dialect='duckdb')[:60]} cannot be read from: only artifacts and lists can")
     if table.db:
         raise _refused(f"{table.sql(dialect='duckdb')[:60]} is not a table here; put the path of an artifact in quotes")
-    if this.name.lower() in own and sql[this.meta["start"]] != "'":  # a part of the query itself, perhaps in "quotes"
-        return None
+    if sql[this.meta["start"]] != "'" and this.name.lower() in _own_names(table):
+        return None  # a part of the query itself, perhaps in "quotes"
     is_list = not this.quoted and this.name.lower() in LISTS
     if not this.quoted and not is_list:
         raise InvalidError(

@@ -18,7 +18,7 @@ import pyarrow as pa
 
 from everyshelf.core.errors import UnreadableError
 from everyshelf.core.tables.functions import FUNCTIONS
-from everyshelf.core.tables.options import allowed_memory
+from everyshelf.core.tables.options import allowed_memory, spill_budget
 
 _BATCH_ROWS = 1 << 18
 
@@ -33,6 +33,7 @@ class Engine:
             "memory_limit": f"{self.memory_bytes >> 20}MB",
             "threads": threads,
             "temp_directory": str(self.folder / "spill"),
+            "max_temp_directory_size": f"{spill_budget(self.folder) >> 20}MB",
             "autoinstall_known_extensions": False,
             "autoload_known_extensions": False,
             "preserve_insertion_order": True,

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import shutil
 from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
+from pathlib import Path
 
 SHIFT_LIMIT = 0.1
+_MIB = 1024 * 1024
+_SPILL_RESERVE, _LEAST_SPILLED, _MOST_SPILLED = 1024 * _MIB, 16 * _MIB, 16 * 1024 * _MIB
 _allowed = [220 * 1024 * 1024]
 
 
@@ -17,6 +21,12 @@ def limit_memory(memory_bytes: int) -> None:
 def allowed_memory() -> int:
     """Bytes an engine may use."""
     return _allowed[0]
+
+
+def spill_budget(folder: Path) -> int:
+    """Bytes that one engine may write to ``folder`` of what does not fit into its memory: a quarter of what is free
+    there beyond a reserve, since others write there as well."""
+    return min(_MOST_SPILLED, max(_LEAST_SPILLED, (shutil.disk_usage(folder).free - _SPILL_RESERVE) // 4))
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -15,6 +15,8 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
+from everyshelf.core.sharing import shared_mode
+
 _FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _FILE = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
 _DEEPEST = 64
@@ -38,6 +40,7 @@ def folder_at(root: Path, inside: str = "", *, make: bool = False) -> Iterator[i
             if make:
                 with contextlib.suppress(FileExistsError):
                     os.mkdir(step, 0o777, dir_fd=current)
+                    os.chmod(step, shared_mode(0o777), dir_fd=current)
             below = os.open(step, _FOLDER, dir_fd=current)
             os.close(current)
             current = below
@@ -102,6 +105,7 @@ def write_new(folder: int, name: str, data: bytes, mode: int = 0o666) -> None:
     """Write a file that is not there yet, and make it last; raises ``FileExistsError``."""
     file = os.open(name, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, mode, dir_fd=folder)
     with os.fdopen(file, "wb") as target:
+        os.fchmod(target.fileno(), shared_mode(mode))
         target.write(data)
         target.flush()
         os.fsync(target.fileno())

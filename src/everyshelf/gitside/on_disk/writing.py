@@ -15,6 +15,7 @@ from collections.abc import Iterable, Mapping
 from pathlib import Path
 
 from everyshelf.core.errors import ConflictError, EveryShelfError, OutOfReachError, RefusedError, StorageError
+from everyshelf.core.sharing import shared_mode
 from everyshelf.gitside.on_disk.files import folder_at, read_file, write_new
 from everyshelf.gitside.on_disk.reading import OnDisk
 from everyshelf.gitside.repository import Repository
@@ -140,6 +141,7 @@ def _put_file(there: OnDisk, file: Path) -> None:
             target = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o444, dir_fd=folder)
             with os.fdopen(target, "wb") as theirs, file.open("rb") as own:
                 shutil.copyfileobj(own, theirs, _PIECE)
+                os.fchmod(theirs.fileno(), shared_mode(0o444))
                 theirs.flush()
                 os.fsync(theirs.fileno())
             os.replace(part, file.name, src_dir_fd=folder, dst_dir_fd=folder)

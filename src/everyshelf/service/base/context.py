@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import functools
-import queue
 import shutil
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -14,12 +13,14 @@ from everyshelf.core.content.stores import MAIN, in_store
 from everyshelf.core.history.trees import Trees
 from everyshelf.core.reading.worker import Worker
 from everyshelf.service.base.config import get_config
+from everyshelf.service.base.fair import FairPool
 from everyshelf.service.base.turns import turns
 from everyshelf.storage.home import HomePlace, open_place
 
 _READERS = 2
 _RECOGNISING_SECONDS = 10.0
 _UNPACKING_SECONDS = 3600.0
+_PATIENCE_SECONDS = 60.0
 
 
 # What reads data that lies outside the store: a capability above this floor says it when it is loaded.
@@ -60,12 +61,27 @@ def have_readers(count: int) -> None:
 
 
 @functools.cache
-def _readers() -> queue.LifoQueue[Worker]:
-    """The one that was used last comes first: it has loaded what it needs."""
-    pool: queue.LifoQueue[Worker] = queue.LifoQueue()
-    for _ in range(_most_readers[0] or max(1, _READERS // get_config().workers)):
-        pool.put(Worker(scratch=get_config().scratch))
-    return pool
+def _all_readers() -> list[Worker]:
+    count = _most_readers[0] or max(1, _READERS // get_config().workers)
+    return [Worker(scratch=get_config().scratch) for _ in range(count)]
+
+
+@functools.cache
+def _readers() -> FairPool[Worker]:
+    """Somebody who waits for an answer is told when it takes too long; a job waits as long as it takes."""
+    return FairPool(_all_readers(), None if _most_readers[0] else _PATIENCE_SECONDS)
+
+
+@functools.cache
+def _queriers() -> FairPool[Worker]:
+    return FairPool([Worker(scratch=get_config().scratch)], _PATIENCE_SECONDS)
+
+
+@contextmanager
+def querier() -> Iterator[Worker]:
+    """As ``reader``, for a query: pages do not wait for those."""
+    with turns.given_back(), _queriers().one() as worker:
+        yield worker
 
 
 @functools.cache
@@ -81,23 +97,16 @@ def recogniser() -> Worker:
 
 @contextmanager
 def reader() -> Iterator[Worker]:
-    """A reading process for one call; waits while all are busy, and gives its turn to others meanwhile."""
-    pool = _readers()
-    with turns.given_back():
-        worker = pool.get()
-        try:
-            yield worker
-        finally:
-            pool.put(worker)
+    """A reading process for one call; waits while all are busy, and gives its turn to others meanwhile. Raises
+    ``BusyError`` where a request has waited too long."""
+    with turns.given_back(), _readers().one() as worker:
+        yield worker
 
 
 def start_readers() -> None:
     """Start the reading processes of this process, which takes some tenths of a second each in the background."""
-    pool = _readers()
-    started = [pool.get() for _ in range(pool.qsize())]
-    for worker in started:
+    for worker in _all_readers():
         worker.start()
-        pool.put(worker)
 
 
 @contextmanager

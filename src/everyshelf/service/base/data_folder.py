@@ -8,6 +8,7 @@ import time
 from typing import IO
 
 from everyshelf.core.errors import BrokenError, ConflictError
+from everyshelf.core.sharing import keep_private
 from everyshelf.service.base.config import Config
 
 FORMAT = 2
@@ -21,6 +22,7 @@ def open_data_folder(config: Config) -> IO[str]:
     Raises ``ConflictError`` (serve.busy) while another service works on it and ``BrokenError`` (serve.format) if its
     form is not the one this version writes: reading it as if it were would take its contents for damage.
     """
+    keep_private()
     config.data.mkdir(parents=True, exist_ok=True)
     os.chmod(config.data, 0o700)  # whatever the umask: it holds everybody's artifacts and the key of sessions
     lock = _lock(config)

@@ -27,7 +27,7 @@ _M_ARENA_MAX = -8  # malloc.h
 log = structlog.get_logger("everyshelf.processes")
 _LONGEST_PAUSE_SECONDS = 30.0
 _STEADY_SECONDS = 60.0
-_STOP_SECONDS = 20.0
+_STOP_SECONDS = 4.0
 _LOOK_SECONDS = 0.5
 
 

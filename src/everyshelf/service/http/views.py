@@ -12,6 +12,7 @@ from rest_framework.views import APIView
 
 from everyshelf.core.errors import InvalidError
 from everyshelf.service.base.acts import Act, current_act, open_act
+from everyshelf.service.base.fair import work_for
 from everyshelf.service.idempotency.actions import KeyedWrite
 
 _READING = ("GET", "HEAD", "OPTIONS")
@@ -60,6 +61,7 @@ class ApiView(APIView):
     def initial(self, request: Any, *args: Any, **kwargs: Any) -> None:
         """Sign-in and permissions, then whether this was answered before."""
         super().initial(request, *args, **kwargs)
+        work_for(str(request.user.pk))
         key = request.headers.get("Idempotency-Key", "")[:100]
         if key and current_act() is not None and self.keeps_answers:
             owner = str(request.user.pk) if request.user.is_authenticated else ""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from everyshelf.service.in_place.actions import checking, registering
-from everyshelf.service.jobs.actions import Run, job_kind
+from everyshelf.service.jobs.actions import Run, Sort, job_kind
 from everyshelf.service.rights import Caller
 
 
@@ -15,7 +15,7 @@ def add(run: Run) -> dict[str, Any] | None:
     return registering.register(Caller(run.job.person), run.shelf, run.parameters, run.progress)
 
 
-@job_kind(checking.KIND, resumes=True)
+@job_kind(checking.KIND, resumes=True, sort=Sort.VERIFY)
 def check(run: Run) -> dict[str, Any] | None:
     """Ask the places what they say of the data now, or read it."""
     return checking.check_in_place(run.shelf, run.parameters, run.progress)

@@ -41,11 +41,14 @@ class GaveWayError(EveryShelfError):
 
 
 class Sort(IntEnum):
-    """What waits for a job: someone, for an act of seconds; someone, for as long as it takes; or only what is shown."""
+    """What waits for a job: someone, for an act of seconds; someone, for as long as it takes; or only what is shown.
+    Queries and verifying, of which one person can ask for many, have threads of their own."""
 
     SHORT = 0
     LONG = 1
     AFTER = 2
+    QUERY = 3
+    VERIFY = 4
 
 
 @dataclass(frozen=True)

@@ -7,6 +7,7 @@ import traceback
 
 import structlog
 from django.db import close_old_connections
+from django.db.models import F, OuterRef, Subquery
 
 from everyshelf.service.jobs.actions import Sort, kinds_of, run_now
 from everyshelf.service.jobs.models import Job, State
@@ -19,13 +20,26 @@ LANES: tuple[tuple[Sort, ...], ...] = (
     (Sort.SHORT,),
     (Sort.SHORT, Sort.LONG, Sort.AFTER),
     (Sort.AFTER, Sort.LONG),
+    (Sort.QUERY,),
+    (Sort.VERIFY,),
 )
+_RARE = (Sort.QUERY, Sort.VERIFY)  # nobody watches them by the tenth of a second
 
 
 def next_job(sorts: tuple[Sort, ...]) -> str | None:
-    """The job that has waited longest, of the first of the sorts that has one; None if there is none."""
+    """The job that has waited longest, of the first of the sorts that has one; None if there is none. Of queries and
+    verifying, of the person whose last one is longest ago: many of one person do not keep the others waiting."""
     for sort in sorts:
-        waiting = Job.objects.filter(state=State.WAITING, kind__in=kinds_of(sort)).order_by("queued", "pk")
+        jobs = Job.objects.filter(kind__in=kinds_of(sort))
+        waiting = jobs.filter(state=State.WAITING).order_by("queued", "pk")
+        if sort in _RARE:
+            last = (
+                jobs.filter(person=OuterRef("person"))
+                .exclude(heartbeat=None)
+                .order_by("-heartbeat")
+                .values("heartbeat")[:1]
+            )
+            waiting = waiting.annotate(last=Subquery(last)).order_by(F("last").asc(nulls_first=True), "queued", "pk")
         uid = waiting.values_list("uid", flat=True).first()
         if uid is not None:
             return uid
@@ -47,4 +61,5 @@ def work_on_jobs(stop: threading.Event, sorts: tuple[Sort, ...]) -> None:
             log.error("the job worker could not work", trace=traceback.format_exc()[-4000:])
             pause = _LONGEST_PAUSE_SECONDS * 4
             continue
-        pause = 0.0 if uid is not None else min(pause * 1.5 + _FIRST_PAUSE_SECONDS, _LONGEST_PAUSE_SECONDS)
+        longest = _LONGEST_PAUSE_SECONDS * (2 if sorts[0] in _RARE else 1)
+        pause = 0.0 if uid is not None else min(pause * 1.5 + _FIRST_PAUSE_SECONDS, longest)

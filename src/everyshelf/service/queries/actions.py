@@ -16,7 +16,7 @@ from everyshelf.core.answers.queries import QueryAnswer
 from everyshelf.core.errors import InvalidError, LimitError
 from everyshelf.core.querying.statement import MOST_ROWS
 from everyshelf.service.base.config import get_config
-from everyshelf.service.base.context import reader
+from everyshelf.service.base.context import querier
 from everyshelf.service.queries.kept import ALL_ROWS, KEPT, ask_a_job, kept_answer
 from everyshelf.service.queries.ready import Ready, ready
 from everyshelf.service.rights import Caller
@@ -62,7 +62,7 @@ def write(caller: Caller, shelf: Shelf, sql: str, ref: str, form: str, most: int
 def _asked(found: Ready, most: int, output: Path | None = None, form: str = "") -> QueryAnswer:
     """From the answer that a job has kept, or else by running the query."""
     kept = kept_answer(found)
-    with reader() as worker:
+    with querier() as worker:
         if kept is not None:
             return worker.query(ALL_ROWS, {}, {}, most, answers={KEPT: kept}, output=output, form=form)
         return worker.query(found.sql, found.tables, found.lists, most, output=output, form=form)

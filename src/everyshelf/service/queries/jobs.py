@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from typing import Any
 
-from everyshelf.service.jobs.actions import Run, job_kind
+from everyshelf.service.jobs.actions import Run, Sort, job_kind
 from everyshelf.service.queries.kept import KIND, keep_answer
 from everyshelf.service.rights import Caller
 
 
-@job_kind(KIND, resumes=True)
+@job_kind(KIND, resumes=True, sort=Sort.QUERY)
 def query(run: Run) -> dict[str, Any] | None:
     """Run a query and keep its answer; who asks again finds it."""
     given = run.parameters

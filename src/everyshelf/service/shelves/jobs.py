@@ -94,7 +94,7 @@ def rows(run: Run) -> dict[str, Any] | None:
     return {"rows": count}
 
 
-@job_kind("verify", resumes=True)
+@job_kind("verify", resumes=True, sort=Sort.VERIFY)
 def verify(run: Run) -> dict[str, Any] | None:
     """Re-read the whole shelf."""
     return verify_shelf(run.shelf, run.progress)

@@ -17,6 +17,7 @@ from waitress.task import ThreadedTaskDispatcher
 from everyshelf.service.base.turns import PATIENCE_SECONDS, Turns, turns
 
 logger = logging.getLogger(__name__)
+_STOP_SECONDS = 2.0
 
 
 class TurnDispatcher(ThreadedTaskDispatcher):  # type: ignore[misc]
@@ -45,6 +46,11 @@ class TurnDispatcher(ThreadedTaskDispatcher):  # type: ignore[misc]
         with self.lock:
             while self._idle:
                 self._idle.pop().notify()
+
+    def shutdown(self, cancel_pending: bool = True, timeout: float = _STOP_SECONDS) -> bool:
+        """End the threads; what still works after a moment ends with the process."""
+        ended: bool = super().shutdown(cancel_pending, timeout)
+        return ended
 
     def handler_thread(self, thread_no: int) -> None:
         """The work of one thread."""

@@ -14,6 +14,7 @@ from everyshelf.core.history.paths import check_path
 from everyshelf.core.promotion.database import DatabaseDestination
 from everyshelf.core.promotion.destination import Destination
 from everyshelf.core.promotion.folder import FolderDestination
+from everyshelf.core.sharing import make_shared
 from everyshelf.destinations.git import GitDestination
 from everyshelf.destinations.platform import PlatformDestination
 from everyshelf.destinations.reach import Reach
@@ -91,7 +92,7 @@ def _fresh_folder(path: Path) -> Path:
                 pointer="/address",
                 hint="Name a folder that is not there yet; the service makes it.",
             )
-        path.mkdir(parents=True, exist_ok=True)
+        make_shared(path)
     except OSError as error:
         raise InvalidError(
             f"{path} cannot be made: {error.strerror}",
@@ -149,7 +150,7 @@ def _may_be_database(path: Path) -> bool:
     if path.is_symlink() or path.name.endswith(_BESIDE_DATABASES):
         return False
     try:
-        path.parent.mkdir(parents=True, exist_ok=True)
+        make_shared(path.parent)
         if not path.exists() or not path.stat().st_size:
             return not path.is_dir()
         with path.open("rb") as file:

@@ -13,7 +13,7 @@ from everyshelf.service.base.paging import as_page, made_last_first, named
 from everyshelf.service.http.views import ApiView, number, valid
 from everyshelf.service.jobs.actions import job_json, start_job
 from everyshelf.service.jobs.api import JobOut
-from everyshelf.service.rights import caller_of
+from everyshelf.service.rights import caller_of, require
 from everyshelf.service.shelves.actions import branches, shelves
 from everyshelf.service.shelves.actions.lines import lines_of
 from everyshelf.service.shelves.actions.refs import get_branch, get_tag
@@ -179,4 +179,5 @@ class VerifyView(ShelfView):
     def post(self, request: Any, shelf: str) -> Response:
         """Start re-reading the whole shelf, and return the job."""
         caller, found = self.shelf(request, shelf)
+        require(caller, found, "verify")
         return Response(job_json(start_job(caller, "verify", found, {})), status=202)
