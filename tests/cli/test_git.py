@@ -49,6 +49,18 @@ class GitLinkTests(ServiceCase):
         done = self.terminal.run("git-link", *arguments, code=code)
         return done.stdout + done.stderr
 
+    def test_what_was_not_sent_is_no_success(self) -> None:
+        self.link("make", "office", str(self.bare), "--way", "send")
+        self.link("send", "office")
+        clone = self.terminal.home / "clone"
+        run_git("clone", "-q", str(self.bare), "clone", folder=self.terminal.home)
+        (clone / "there.txt").write_text("1\n")
+        run_git("add", "-A", folder=clone)
+        run_git("commit", "-q", "-m", "There", folder=clone)
+        run_git("push", "-q", folder=clone)
+        self.put({"here.txt": b"1\n"}, "Here")
+        self.assertIn("both sides have commits", self.link("send", "office", code=1))
+
     def test_from_making_one_to_settling(self) -> None:
         self.assertIn("0 Git links.\nThis shelf is a repository, too: git clone http", self.link("list"))
         made = self.link("make", "office", str(self.bare))

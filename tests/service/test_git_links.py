@@ -225,6 +225,54 @@ class FollowTests(LinkCase):
         until(lambda: self.shelf.git_links()[0].state == "in step", "it did not go on by itself")
 
 
+class DeletedTests(LinkCase):
+    """What was deleted on one side is not brought back by the other."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.shelf.make_branch("summer", "main")
+        self.shelf.make_git_link("office", str(self.bare))
+        self.send()
+
+    def lines(self) -> dict[str, Any]:
+        return {line.branch: line for line in self.shelf.git_link("office").link.lines}
+
+    def test_a_branch_deleted_on_the_shelf_stays_deleted(self) -> None:
+        self.shelf.delete_branch("summer")
+        for _ in range(2):
+            self.fetch()
+            self.assertEqual([branch.name for branch in self.shelf.branches()], ["main"])
+        line = self.lines()["summer"]
+        self.assertEqual((line.state, "deleted on the shelf" in line.why), ("behind", True))
+        self.assertIn("summer", run_git("branch", folder=self.bare).stdout)
+        # New work on it is worth having.
+        clone = self.clone()
+        run_git("checkout", "-q", "summer", folder=clone)
+        self.work(clone, {"new.txt": b"1\n"})
+        self.fetch()
+        self.assertEqual([branch.name for branch in self.shelf.branches()], ["main", "summer"])
+
+    def test_a_branch_deleted_in_git_is_not_sent_again(self) -> None:
+        run_git("branch", "-D", "summer", folder=self.bare)
+        for _ in range(2):
+            self.send()
+            self.assertNotIn("summer", run_git("branch", folder=self.bare).stdout)
+        line = self.lines()["summer"]
+        self.assertEqual((line.state, "deleted in Git" in line.why), ("ahead", True))
+        self.put({"new.txt": b"1\n"}, "More", "summer")
+        self.send()
+        self.assertIn("summer", run_git("branch", folder=self.bare).stdout)
+
+    def test_in_step_means_that_git_has_nothing_more(self) -> None:
+        clone = self.clone()
+        run_git("tag", "-a", "-m", "one", "spring", folder=clone)
+        run_git("push", "-q", "origin", "spring", folder=clone)
+        self.assertEqual(self.send()["state"], "behind")
+        self.assertEqual(self.lines()["tag:spring"].why, "only Git has it")
+        self.assertEqual(self.fetch()["state"], "in step")
+        self.assertEqual([tag.name for tag in self.shelf.tags()], ["spring"])
+
+
 class FailureTests(LinkCase):
     """Each failure names its cause and what to do; nothing is half done."""
 

@@ -223,6 +223,7 @@ class InsteadTests(UnfoldedCase):
         self.shelf.make_tag("spring-1")
         self.send()
         other = self.client.shelf(self.client.make_shelf("Second").key)
+        self.client.share_location(str(self.bare), other.key)
         other.make_git_link("office", str(self.bare), parts="instead")
         self.done(other.fetch_git_link("office"), other)
         for path in ("timetable.ipynb", "plans.zip", "data/fares.csv"):

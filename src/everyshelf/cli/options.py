@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from everyshelf.cli import completing
+
+if TYPE_CHECKING:
+    from everyshelf.client import ShelfClient
 
 
 class Commands(click.Group):
@@ -37,6 +40,14 @@ at_option = click.option(
     help="Branch, tag, commit or at:DATE; default: the desk's branch.",
     shell_complete=completing.refs,
 )
+whole_option = click.option("--whole", is_flag=True, help="Of a tag with a selection: the whole commit.")
+
+
+def as_whole(shelf: ShelfClient, ref: str, *, whole: bool) -> str:
+    """The ref; with ``whole`` the commit of the tag that it names."""
+    return f"commit:{shelf.tag(ref.removeprefix('tag:')).commit}" if whole and ref.startswith("tag:") else ref
+
+
 _address_option = click.option(
     "--address", help="Address of the service; default: the desk's, or the one connected last."
 )

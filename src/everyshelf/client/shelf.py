@@ -415,6 +415,10 @@ class ShelfClient(
         """Let only keepers commit to it."""
         return self._transport.send("PATCH", f"{self._base}/branches/{quote(name)}", {"guarded": guarded}, Branch)
 
+    def tag(self, name: str) -> Tag:
+        """One tag, with its commit and what it selects."""
+        return self._transport.get(f"{self._base}/tags/{quote(name)}", Tag)
+
     def tags(self, words: str = "", limit: int | None = None) -> list[Tag]:
         """All tags, or those with ``words`` in their names; newest first: all of them, or ``limit``."""
         return msgspec.convert(list(self._pages("tags", limit, words=words or None)), list[Tag])

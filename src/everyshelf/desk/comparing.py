@@ -123,6 +123,8 @@ def _pairs(desk: Desk, shelf: ShelfClient, ref: str) -> list[_Pair]:
     else:
         artifacts = [a for a in shelf.artifacts(ref, files=True) if not a.in_place]
         there = {a.path: a.content for a in artifacts}
+        if ref.startswith("tag:") and (selection := shelf.tag(ref.removeprefix("tag:")).selection) is not None:
+            items = {p: i for p, i in items.items() if any(p == one or p.startswith(f"{one}/") for one in selection)}
         wholes = sorted({a.within for a in artifacts if a.within} | set(find_wholes(desk.root)))
     pairs: dict[str, _Pair] = {}
     for path in sorted(items.keys() | there.keys()):

@@ -11,7 +11,7 @@ import msgspec
 from everyshelf.cli import completing, terminal
 from everyshelf.cli.fail_on import check_fail_on, fail_on_option
 from everyshelf.cli.findings import print_artifact, print_measured, print_rows, print_table_line
-from everyshelf.cli.options import shelf_options
+from everyshelf.cli.options import as_whole, shelf_options, whole_option
 from everyshelf.cli.reports import keep_report, report_form, report_option, save_report
 from everyshelf.cli.session import default_ref, open_shelf
 from everyshelf.core.answers.comparisons import Compared
@@ -28,9 +28,11 @@ _MOST_ROWS = 20
 @click.argument("refs", nargs=-1, metavar="[FROM] [TO] [ARTIFACT]", shell_complete=completing.refs_or_artifacts)
 @fail_on_option
 @report_option
+@whole_option
 @shelf_options
 def compare(
     refs: tuple[str, ...],
+    whole: bool,
     fail_on: str | None,
     report: Path | None,
     shelf_key: str | None,
@@ -46,6 +48,7 @@ def compare(
     form = report_form(report)
     shelf, desk = open_shelf(shelf_key, address)
     before, after, artifact = _three(refs, desk)
+    before, after = (as_whole(shelf, ref, whole=whole) for ref in (before, after))
     found: StateComparison | _OneArtifact
     if "desk" in (before, after):
         found = _compare_desk(shelf, _required(desk), before, after, artifact)

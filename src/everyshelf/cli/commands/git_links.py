@@ -304,6 +304,8 @@ def _worked(shelf: ShelfClient, name: str, job: Job, label: str, *, as_json: boo
         sys.exit(3)
     if found.link.state == "refused":
         sys.exit(4)
+    if any(line.state == "diverged" for line in found.link.lines):
+        sys.exit(1)  # both sides went on: what was to go there did not
 
 
 def _apart(link: GitLinkAnswer) -> str:
@@ -325,7 +327,8 @@ def _say_link(link: GitLinkAnswer) -> None:
         (terminal.Column(2), terminal.Column(terminal.KIND), terminal.Column(terminal.DETAIL, text=True))
     )
     for line in link.lines:
-        apart = {"ahead": f"ahead {line.ahead}", "behind": f"behind {line.behind}"}.get(line.state, line.state)
+        count = {"ahead": line.ahead, "behind": line.behind}.get(line.state, 0)
+        apart = f"{line.state} {count}" if count else line.state
         names = line.branch if line.branch == line.git else f"{line.branch} and {line.git}"
         listing.row(apart, (names, terminal.bold), line.why)
     listing.show()

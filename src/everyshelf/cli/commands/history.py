@@ -14,7 +14,7 @@ from everyshelf.cli.commands.commit_page import show_commit
 from everyshelf.cli.commands.origins import show_forms
 from everyshelf.cli.commands.version_page import show_version
 from everyshelf.cli.csv_output import csv_text
-from everyshelf.cli.options import at_option, shelf_options
+from everyshelf.cli.options import as_whole, at_option, shelf_options, whole_option
 from everyshelf.cli.reports import keep_only, report_form, report_option
 from everyshelf.cli.session import default_ref, open_shelf
 
@@ -196,10 +196,12 @@ def _print_csv(commits: Sequence[CommitListed]) -> None:
 @click.option("--since", metavar="DATE", help="Only artifacts changed on this day or later.")
 @click.option("--edited", "state", flag_value="edited", help="Only what you have edited and not committed.")
 @click.option("--sort", type=click.Choice(_SORTS), help="Sort by this; size, version and when begin with the largest.")
+@whole_option
 @shelf_options
 def browse(
     path: str | None,
     ref: str | None,
+    whole: bool,
     output: Path | None,
     zip_file: Path | None,
     encoding: str | None,
@@ -211,6 +213,7 @@ def browse(
     """List the shelf's contents, or those of the folder PATH; show the artifact PATH as text."""
     shelf, desk = open_shelf(shelf_key, address)
     ref = ref or default_ref(desk)
+    ref = as_whole(shelf, ref, whole=whole) if ref else ref
     if zip_file is not None:
         where = desk.as_path(path) if desk and path else path or ""
         shelf.download_zip(zip_file, ref, folder=where)

@@ -8,7 +8,7 @@ from pathlib import Path
 import click
 
 from everyshelf.cli import completing, terminal
-from everyshelf.cli.options import Commands, shelf_options
+from everyshelf.cli.options import Commands, as_whole, shelf_options, whole_option
 from everyshelf.cli.session import open_shelf
 from everyshelf.core.parcel import Parcel
 
@@ -29,9 +29,11 @@ def parcel() -> None:
 )
 @click.option("--only", multiple=True, metavar="PATH", help="Only this artifact or folder; may be repeated.")
 @click.option("--dependencies", is_flag=True, help="Also pack the artifacts the selection depends on.")
+@whole_option
 @shelf_options
 def parcel_pack(
     ref: str,
+    whole: bool,
     output: Path | None,
     only: tuple[str, ...],
     dependencies: bool,
@@ -39,10 +41,13 @@ def parcel_pack(
     address: str | None,
     as_json: bool,
 ) -> None:
-    """Pack the artifacts at REF (tag:NAME or any other), or a selection of them, into one file."""
+    """Pack the artifacts at REF (tag:NAME or any other), or a selection of them, into one file.
+
+    Of a tag with a selection, what it selects is packed.
+    """
     shelf, _ = open_shelf(shelf_key, address)
     target = output or Path(f"{shelf.key}-{ref.removeprefix('tag:').replace('/', '-').replace(':', '-')}.parcel.zip")
-    shelf.pack(ref, target, only=list(only), dependencies=dependencies)
+    shelf.pack(as_whole(shelf, ref, whole=whole), target, only=list(only), dependencies=dependencies)
     found = Parcel(target)
     count, size = len(found.digests), target.stat().st_size
     found.close()

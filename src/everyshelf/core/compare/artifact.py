@@ -272,6 +272,8 @@ def _as_outlines(
 
 
 def _as_text(before: ArtifactSide, after: ArtifactSide, found: Recognition, why: str) -> Comparison:
+    if before.is_folder or after.is_folder:
+        return as_bytes(after.name, before.given.size, after.given.size, why, found.kind)
     try:
         old, new = decode(before.data), decode(after.data)
     except UnreadableError:

@@ -74,7 +74,9 @@ def read_numbers(engine: Engine, relation: str, columns: Sequence[tuple[str, str
     for batch in engine.batches(f"SELECT {wanted} FROM {relation}"):
         for place, piece in enumerate(pieces):
             piece.append(batch.column(place).to_numpy(zero_copy_only=False).astype(np.float64, copy=False))
-    counts = engine.row(f"SELECT {', '.join(f'count_if({filled})' for _, filled in columns)} FROM {relation}")
+    counts = engine.row(
+        f"SELECT {', '.join(f'count(*) FILTER (WHERE {filled})' for _, filled in columns)} FROM {relation}"
+    )
     empty = np.empty(0, np.float64)
     return [
         Numbers(np.concatenate(piece) if piece else empty, int(filled))

@@ -295,7 +295,7 @@ class _Profiling:
         """Different values of the other columns."""
         found = {n: {side: told for side in (0, 1) if (at := self._at(n, side)) and (told := at[2])} for n in places}
         for n, side, distinct, filled, singles in self._engine.rows(
-            f"SELECT n, side, count(*), sum(k)::BIGINT, count_if(k = 1) FROM {cells} GROUP BY n, side"
+            f"SELECT n, side, count(*), sum(k)::BIGINT, count(*) FILTER (WHERE k = 1) FROM {cells} GROUP BY n, side"
         ):
             self._note(n, side, found[n][side], distinct, filled, singles)
 

@@ -19,6 +19,7 @@ from everyshelf.service.dav.writing import DraftFolder, Incoming
 from everyshelf.service.problems import status_of
 from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.actions.refs import Resolved, resolve
+from everyshelf.service.shelves.actions.selecting import as_selected
 from everyshelf.service.shelves.actions.shelves import get_shelf, visible_shelves
 from everyshelf.service.shelves.models import Shelf
 
@@ -309,7 +310,7 @@ class ShelfFolders(DAVProvider):  # type: ignore[misc]
             return State(resolve(shelf, f"draft:{name}", caller.person), draft)
         if name not in _names(shelf, area):
             _missing(name)
-        return State(resolve(shelf, f"tag:{name}" if area == _TAGS else name), None)
+        return State(as_selected(shelf, resolve(shelf, f"tag:{name}" if area == _TAGS else name)), None)
 
     @staticmethod
     def _inside(path: str, environ: dict[str, Any], state: State, inside: str) -> Any:

@@ -33,6 +33,7 @@ from everyshelf.service.exchange.actions.taking import Taking, keep_tag, recorde
 from everyshelf.service.exchange.models import GitLink, GitPair, GitTransfer, SideCommit
 from everyshelf.service.jobs.actions import start_job
 from everyshelf.service.log.actions import note
+from everyshelf.service.log.models import LogEntry
 from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.actions.lineage import lineage_of
 from everyshelf.service.shelves.actions.merge_plan import MergeRequest, plan_merge
@@ -47,7 +48,7 @@ Progress = Callable[[int, int, str], None]
 
 
 class Line(msgspec.Struct, omit_defaults=True):
-    """How far a branch is from its other side. ``merge``: the merge that waits to be settled."""
+    """How far a branch (or a tag) is from its other side. ``merge``: the merge that waits to be settled."""
 
     branch: str
     git: str
@@ -57,6 +58,7 @@ class Line(msgspec.Struct, omit_defaults=True):
     merge: str = ""
     why: str = ""
     hint: str = ""
+    at: str = ""  # the commit that the branch was at in Git
 
 
 @dataclass
@@ -64,6 +66,7 @@ class _Run:
     link: GitLink
     caller: Caller
     progress: Progress
+    act: str = "look"
     lines: dict[str, Line] = field(default_factory=dict)
 
     @property
@@ -74,6 +77,11 @@ class _Run:
     def held(self) -> Shelf:
         """The shelf that the repository is a mapping of."""
         return held_by(self.link)
+
+    @property
+    def seen_in_git(self) -> dict[str, str]:
+        """Where each branch was in Git when both sides were last compared."""
+        return {line["branch"]: line.get("at", "") for line in self.link.lines}
 
     @property
     def sends(self) -> bool:
@@ -87,7 +95,7 @@ class _Run:
 def sync(link: GitLink, act: str, progress: Progress) -> dict[str, Any]:
     """Do what the link is for. ``act``: "look" moves nothing; "send" and "fetch" go one way only; "both" goes all ways
     that the link may go. What went wrong is kept as the link's state and raised."""
-    run = _Run(link, Caller(link.made_by), progress)
+    run = _Run(link, Caller(link.made_by), progress, act)
     newest = Commit.objects.filter(shelf=link.shelf).order_by("-pk").values_list("pk", flat=True).first()
     link.seen_commit = newest or 0
     try:
@@ -184,6 +192,7 @@ def _fetch(run: _Run, there: dict[str, str]) -> None:
         if run.link.tags:
             refs |= {name: f"{below}/tags/{name.removeprefix(_TAGS)}" for name in there if name.startswith(_TAGS)}
         known = set(GitPair.objects.filter(shelf=run.held, mapping="").values_list("git", flat=True))
+        wanted = [pair for pair in wanted if not _was_deleted_here(run, *pair, there[f"{_HEADS}{pair[1]}"] in known)]
         lacking = {name: here for name, here in refs.items() if there[name] not in known}
         remote.fetch(lacking)
         now = timezone.now()
@@ -206,6 +215,20 @@ def _fetch(run: _Run, there: dict[str, str]) -> None:
             _take_tag(run, taking, found)
         left = repository.refs(f"{below}/")
         repository.move_refs({name: (identity, NO_OBJECT) for name, identity in left.items()})
+
+
+def _was_deleted_here(run: _Run, here: str, other: str, brings_nothing: bool) -> bool:
+    """Whether somebody deleted the branch on the shelf, and nothing was added to it in Git since: it stays deleted."""
+    if not brings_nothing or Branch.objects.filter(shelf=run.shelf, name=here).exists():
+        return False
+    if not LogEntry.objects.filter(shelf=run.shelf.key, act="branch.deleted", subject=here).exists():
+        return False
+    run.lines[here] = Line(here, other, "behind", why=_DELETED_HERE, hint=_DELETED_HERE_HINT.format(here))
+    return True
+
+
+_DELETED_HERE = "it was deleted on the shelf, and Git still has it"
+_DELETED_HERE_HINT = "Delete it in Git, too; or make it again: everyshelf branch make {}"
 
 
 def _take_all(_fetched: Fetched, _before: str) -> None:
@@ -394,6 +417,10 @@ def _send(run: _Run, there: dict[str, str]) -> None:
             ref, tip = f"{_HEADS}{other}", ours.get(f"{_HEADS}{here}")
             if tip is None or there.get(ref) == tip or here in run.lines:
                 continue
+            if ref not in there and there and run.seen_in_git.get(here) == tip:
+                hint = _DELETED_THERE_HINT.format(here)
+                run.lines[here] = Line(here, other, "ahead", why=_DELETED_THERE, hint=hint, at=tip)
+                continue
             if ref in there and not _has(repository, there[ref], tip):
                 run.lines[here] = Line(here, other, "diverged", why=_DIVERGED, hint=_DIVERGED_HINT)
                 continue
@@ -414,6 +441,8 @@ def _send(run: _Run, there: dict[str, str]) -> None:
                 there[ref] = wanted[ref]
 
 
+_DELETED_THERE = "it was deleted in Git, and nothing was added to it here since: it is not sent again"
+_DELETED_THERE_HINT = "Delete it here, too: everyshelf branch delete {}"
 _DIVERGED = "both sides have commits that the other lacks"
 _DIVERGED_HINT = "Fetch them first: everyshelf git-link fetch NAME (the link has to be one that fetches)."
 
@@ -471,9 +500,42 @@ def _compare(run: _Run) -> None:
             if known is not None:
                 known.ahead, known.behind = found.ahead, found.behind
             else:
-                run.lines[here] = found
+                run.lines[here] = known = found
                 found.why = not_alike(run.link, here)
                 found.hint = _NOT_ALIKE_HINT if found.why else ""
+            known.at = known.at or theirs or ""
+        _compare_names(run, there, repository)
+
+
+def _compare_names(run: _Run, there: dict[str, str], repository: Repository) -> None:
+    """Note tags that only Git has, or has for another commit, and names there that the shelf cannot have: who reads
+    *in step* relies on there being none."""
+    if not run.fetches:
+        return
+    ours = repository.refs(_TAGS) if run.link.tags else {}
+    for ref, identity in sorted(there.items()):
+        is_tag = ref.startswith(_TAGS)
+        name = ref.removeprefix(_TAGS if is_tag else _HEADS)
+        shown = f"tag:{name}" if is_tag else name
+        if (is_tag and not run.link.tags) or (not is_tag and run.link.branches) or len(run.lines) > _MOST_LINES:
+            continue
+        if not may_be_branch(name):
+            run.lines[shown] = Line(shown, shown, "behind", why=_ODD_NAME, hint=_ODD_NAME_HINT)
+        elif is_tag and ref not in ours:
+            why, hint = (_NO_COMMIT, _NO_COMMIT_HINT) if run.act in ("fetch", "both") else (_ONLY_GIT, _FETCH_HINT)
+            run.lines[shown] = Line(shown, shown, "behind", why=why, hint=hint)
+        elif is_tag and ours[ref] != identity:
+            run.lines[shown] = Line(shown, shown, "diverged", why=_OTHER_TAG, hint=_OTHER_TAG_HINT)
+
+
+_MOST_LINES = 3_000
+_ODD_NAME = "a shelf cannot have a branch or tag of that name"
+_ODD_NAME_HINT = "Rename it in Git."
+_NO_COMMIT, _NO_COMMIT_HINT = "it names no commit, and a shelf keeps tags of commits only", "Make a tag of a commit."
+_ONLY_GIT = "only Git has it"
+_FETCH_HINT = "Fetch it: everyshelf git-link fetch NAME"
+_OTHER_TAG = "it names another commit in Git"
+_OTHER_TAG_HINT = "Tags never move: make another one on either side."
 
 
 _NOT_ALIKE_HINT = "Correct it in Git, or put the folder back as it was: the file stays as it is until then."

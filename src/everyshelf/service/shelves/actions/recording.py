@@ -105,7 +105,20 @@ def marked(before: str, after: str) -> str:
 
 def rules_at(root: str) -> Rules:
     """The rules of the shelf in this state; without a readable ``shelf.toml``, empty ones."""
-    return marking.rules_at(get_store(), get_trees(), root)
+    return marking.rules_at(get_store(), get_trees(), _ruled_as.get(root, root))
+
+
+_ruled_as: dict[str, str] = {}
+_MOST_RULED = 1_000
+
+
+def rule_as(root: str, other: str) -> None:
+    """Let a state that is a part of another one have the rules of that."""
+    if root != other:
+        _ruled_as.pop(root, None)
+        _ruled_as[root] = other
+        while len(_ruled_as) > _MOST_RULED:
+            _ruled_as.pop(next(iter(_ruled_as)))
 
 
 # --- recording -------------------------------------------------------------------

@@ -36,6 +36,7 @@ from everyshelf.service.shelves.actions import (
 from everyshelf.service.shelves.actions.outside import outside_address
 from everyshelf.service.shelves.actions.refs import Resolved, parse_moment, resolve
 from everyshelf.service.shelves.actions.seen_shapes import SeenVersion
+from everyshelf.service.shelves.actions.selecting import as_selected
 from everyshelf.service.shelves.api import shapes
 from everyshelf.service.shelves.api.base import CURSOR, LIMIT, PATH, REF, VERSION, ShelfView
 from everyshelf.service.shelves.models import ArtifactVersion, Shelf
@@ -73,7 +74,7 @@ class ArtifactsView(ShelfView):
         """List artifacts at a ref by path, or filtered and sorted. A page that follows is of the same state where the
         ref is `commit:` and the commit of the first page."""
         _, found = self.shelf(request, shelf)
-        at = self.at(request, found)
+        at = as_selected(found, self.at(request, found))
         if any(request.query_params.get(name) for name in _ARRANGED):
             wanted = self._wanted(request, found, at)
             start, limit = number_of(request, "start", 0), number(request, "limit", 200)
@@ -112,7 +113,7 @@ class SummaryView(ShelfView):
         """Return a state in short: its kinds with the newest artifacts of each, its folders and people, and how much
         there is."""
         _, found = self.shelf(request, shelf)
-        at = self.at(request, found)
+        at = as_selected(found, self.at(request, found))
         told = arranging.summary_of(found, at)
         return Response({"ref": at.ref, "commit": at.commit.uid if at.commit else None, **told})
 
@@ -338,7 +339,7 @@ class ZipView(ShelfView):
     def get(self, request: Any, shelf: str) -> HttpResponseBase:
         """Download a folder, some artifacts or all of a state as a zip, which is made while it is sent."""
         _, found = self.shelf(request, shelf)
-        at, folder = self.at(request, found), request.query_params.get("folder", "")
+        at, folder = as_selected(found, self.at(request, found)), request.query_params.get("folder", "")
         files = zipping.files_to_zip(found, at, folder, request.query_params.getlist("path"))
         name = folder.rstrip("/").rpartition("/")[2] or found.key
         return send_pieces(zipping.ZipPieces(files, at.commit.recorded if at.commit else None), f"{name}.zip")

@@ -35,6 +35,7 @@ from everyshelf.service.shelves.actions.outside import outside_address
 from everyshelf.service.shelves.actions.pairs import Pairing, beside_of
 from everyshelf.service.shelves.actions.parting import parted, since_parting
 from everyshelf.service.shelves.actions.refs import Resolved, resolve
+from everyshelf.service.shelves.actions.selecting import both_selected
 from everyshelf.service.shelves.actions.users import add_users
 from everyshelf.service.shelves.api.base import PATH, ShelfView
 from everyshelf.service.shelves.models import Shelf
@@ -56,6 +57,7 @@ class CompareView(ShelfView):
         caller, found = self.shelf(request, shelf)
         after = self.at(request, found, "to")
         before, parting = since_parting(found, self.at(request, found, "from"), after)
+        before, after = both_selected(found, before, after)
         compared = _states(found, before, after, comparison.SHOWN_FINDINGS)
         if parting is not None:
             compared.parted, compared.sentence = parting.answer(), f"{compared.sentence} {parting.sentence()}"
@@ -176,6 +178,7 @@ class CompareReportView(ShelfView):
         else:
             state = self.at(request, found, "to")
             start = since_parting(found, self.at(request, found, "from"), state)[0]
+            start, state = both_selected(found, start, state)
             states = comparison.compare_whole(caller, found, start, state, shown=_MOST_FINDINGS)
             _add_users(found, state, states)
             title = f"{found.name} from {before} to {after}"
