@@ -62,6 +62,28 @@ class EventTests(ServiceCase):
         self.assertEqual(phases, ["staged", "switching", "switched", "verified"])
         self.assertNotIn("promotion.phase", [entry.act for entry in self.shelf.log()])
 
+    def test_secrets_in_an_address_are_used_and_never_shown(self) -> None:
+        key = "T0x9fQ2LbW7zPk4sVd81"
+        address = f"{self.receiver.address}/{key}?token=tern-4711&room=quay"
+        self.shelf.make_webhook("rooms", address)
+        self.heard(1)
+        (hook,) = self.shelf.webhooks()
+        self.assertEqual(hook.address, f"{self.receiver.address}/…?token=…&room=…")
+        self.shelf.change_webhook("rooms", address=hook.address, about=["tag"])  # as a form sends it back
+        self.shelf.make_tag("one")
+        self.heard(2)
+        self.assertTrue(all(key in one.path and "token=tern-4711" in one.path for one in self.receiver.heard))
+        self.shelf.remove_webhook("rooms")
+        shown = str([(entry.act, entry.subject, entry.detail) for entry in self.shelf.log()])
+        shown += str([one.event for one in self.receiver.heard])
+        self.assertNotRegex(shown, f"{key}|tern-4711")
+        with self.assertRaises(ProblemError) as caught:
+            self.shelf.make_webhook("again", hook.address)
+        self.assertEqual(caught.exception.code, "webhook.address")
+        with self.assertRaises(ProblemError) as caught:
+            self.shelf.make_git_link("office", "https://127.0.0.1/x.git?private_token=tern-4711")
+        self.assertNotIn("tern", str(caught.exception))
+
     def test_only_what_was_asked_for(self) -> None:
         self.shelf.make_webhook("tags", self.receiver.address, ["tag", "check.recorded"])
         self.put({"a.txt": b"a"})

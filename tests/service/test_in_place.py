@@ -90,6 +90,29 @@ class InPlaceCase(ServiceCase):
 
 
 class FolderTests(InPlaceCase):
+    def test_a_zip_says_what_it_lacks_and_goes_on(self) -> None:
+        self.write("here.csv", FARES)
+        gone = self.write("gone.csv", FARES[:-1])
+        self.add()
+        gone.unlink()
+        target = self.folder / "all.zip"
+        self.shelf.download_zip(target)
+        with zipfile.ZipFile(target) as zipped:
+            self.assertEqual(zipped.testzip(), None)
+            self.assertEqual(sorted(zipped.namelist()), ["NOT-IN-THIS-ZIP.txt", "data/here.csv"])
+            self.assertIn("data/gone.csv: ", zipped.read("NOT-IN-THIS-ZIP.txt").decode())
+            self.assertEqual(zipped.read("data/here.csv"), FARES)
+
+    def test_a_location_belongs_to_the_shelf_that_took_it_first(self) -> None:
+        self.write("below/fares.csv", FARES)
+        self.add()
+        other = self.client.shelf(self.client.make_shelf("Other").key)
+        for address in (self.folder, self.folder / "below", self.folder / "below/fares.csv"):
+            self.refused("location.taken", lambda a=address: self.add("data", a, other))
+        self.client.share_location(str(self.folder), other.key)
+        self.assertEqual(self.add("data", self.folder / "below", other)["added"], 1)
+        self.add()  # the first goes on
+
     def test_registered_and_read_like_any_other(self) -> None:
         large = random.Random(3).randbytes(3_000_000)
         self.write("fares.csv", FARES)

@@ -276,6 +276,62 @@ class LockTests(FolderCase):
         self.assertEqual(self.raw().request("LOCK", "branches/main/notes.md", content=LOCK).status_code, 403)
 
 
+class HostileTests(FolderCase):
+    """What makes no sense is refused with a sentence, and leaves nothing behind."""
+
+    def test_folders_that_nobody_made_cannot_be_removed(self) -> None:
+        http = self.raw()
+        root = str(http.base_url).rstrip("/").rpartition("/")[0]
+        for address in (root, f"{root}/", f"{root}/{self.shelf.key}", "draft", "draft/main", "branches/main", "tags"):
+            for method, headers in (("DELETE", {}), ("MOVE", {"Destination": f"{root}/elsewhere"})):
+                with self.subTest(address, method=method):
+                    answer = http.request(method, address, headers=headers)
+                    self.assertEqual(answer.status_code, 403)
+                    self.assertIn("is not a folder that can be removed or moved", answer.text)
+        self.assertEqual(self.pending(), {})
+
+    def test_bodies_are_small_documents(self) -> None:
+        http = self.raw()
+        many = b"".join(b"<x%d/>" % n for n in range(1000))
+        asked = b'<D:propfind xmlns:D="DAV:"><D:prop>%s</D:prop></D:propfind>'
+        entity = b'<!DOCTYPE x [<!ENTITY a SYSTEM "file:///etc/passwd">]>'
+        for method, body, status in (
+            ("PROPFIND", asked % many, 413),
+            ("PROPFIND", asked % (b"<a>" * 30 + b"</a>" * 30), 413),
+            ("PROPFIND", asked % b"" + b" " * 70_000, 413),
+            ("PROPFIND", entity + asked % b"<x>&a;</x>", 400),
+            ("PROPFIND", (entity.decode() + (asked % b"<x/>").decode()).encode("utf-16"), 400),
+            ("PROPFIND", b"<a", 400),
+            (
+                "PROPPATCH",
+                b'<D:propertyupdate xmlns:D="DAV:"><D:set><D:prop>%s</D:prop></D:set></D:propertyupdate>' % many,
+                413,
+            ),
+            ("LOCK", entity + LOCK.replace(b"the purser", b"&a;").partition(b"?>")[2], 400),
+        ):
+            with self.subTest(method, body=body[:60]):
+                answer = http.request(method, "draft/main/data/fares.csv", content=body)
+                self.assertEqual(answer.status_code, status, answer.text[:200])
+                self.assertTrue(answer.headers["content-type"].startswith("text/plain"))
+                self.assertNotRegex(answer.text.lower(), "wsgidav|traceback|root:")
+        # No lock is left: another program takes one.
+        self.assertEqual(http.request("LOCK", "draft/main/data/fares.csv", content=LOCK).status_code, 200)
+
+    def test_errors_are_sentences_of_ours(self) -> None:
+        http = self.raw()
+        for method, path, status in (
+            ("GET", "branches/main/none.csv", 404),
+            ("PUT", "branches/main/x.csv", 403),
+            ("MKCOL", "elsewhere", 403),
+            ("PUT", "draft/main/no/such/x.csv", 409),
+        ):
+            with self.subTest(path):
+                answer = http.request(method, path, content=b"1" if method == "PUT" else b"")
+                self.assertEqual(answer.status_code, status)
+                self.assertNotIn("<", answer.text)
+                self.assertTrue(answer.text.endswith(".\n"))
+
+
 class RightsTests(FolderCase):
     def test_each_sees_and_writes_what_they_may(self) -> None:
         self.shelf.set_member("reader", "reader")

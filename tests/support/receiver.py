@@ -18,6 +18,7 @@ class Heard:
 
     headers: dict[str, str]
     body: bytes
+    path: str = "/"
 
     @property
     def event(self) -> dict[str, Any]:
@@ -41,7 +42,7 @@ class Receiver:
             def do_POST(self) -> None:
                 body = self.rfile.read(int(self.headers["Content-Length"]))
                 time.sleep(receiver.seconds)
-                receiver.heard.append(Heard(dict(self.headers), body))
+                receiver.heard.append(Heard(dict(self.headers), body, self.path))
                 self.send_response(receiver.status)
                 if receiver.status == 302:
                     self.send_header("Location", "http://127.0.0.1:9/elsewhere")

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import html
+import re
 from collections.abc import Iterator
 from typing import Any
 
@@ -12,11 +14,23 @@ from django.views.decorators.csrf import csrf_exempt
 
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.turns import turns
+from everyshelf.service.dav.asked import AskedError, check_asked
 from everyshelf.service.dav.folders import CALLER
 from everyshelf.service.dav.protocol import MOUNT, dav_app
 from everyshelf.service.people.basic import NotSignedInError, caller_by_token
 
 _LOCKING = ("LOCK", "UNLOCK")
+_FAILED, _OUR_FAULT = 400, 500
+_REASON = re.compile(r"<p>\d+ [^:<]*:?(.*?)</p>", re.DOTALL)
+_SENTENCES = {
+    400: "The request cannot be understood",
+    403: "You may not do that here",
+    404: "There is nothing there",
+    405: "That cannot be done here",
+    409: "The folder above it is not there",
+    412: "It is not as the request says it has to be",
+    415: "A body of that form cannot be taken",
+}
 _REALM = 'Basic realm="Every Shelf, your name and a token", charset="UTF-8"'
 # Of the connection, not of the answer (RFC 9110, 7.6.1): the server sets them.
 _OF_CONNECTION = ("connection", "transfer-encoding", "date")
@@ -43,10 +57,43 @@ class DavView(View):
         if request.method == "PROPFIND":
             environ.setdefault("HTTP_DEPTH", "1")  # who does not say means one level, whatever RFC 4918 takes it for
         turns.let_go()
-        if request.method in _LOCKING:
-            with one_act():  # whether it is locked is looked up and noted in one
-                return _answer(environ)
-        return _answer(environ)
+        try:
+            check_asked(environ)
+            if request.method in _LOCKING:
+                with one_act():  # whether it is locked is looked up and noted in one
+                    answer = _answer(environ)
+                    if answer.status_code >= _FAILED:
+                        raise _TakenBackError(answer)
+                    return answer
+            return _answer(environ)
+        except AskedError as error:
+            return _said(error.status, str(error))
+        except _TakenBackError as error:
+            return error.answer
+
+
+class _TakenBackError(Exception):
+    """A lock that was refused, so that nothing of it stays."""
+
+    def __init__(self, answer: HttpResponseBase) -> None:
+        super().__init__()
+        self.answer = answer
+
+
+def _said(status: int, message: str) -> HttpResponse:
+    return HttpResponse(f"{message}\n", status=status, content_type="text/plain; charset=utf-8")
+
+
+def _in_our_words(status: int, page: bytes, path: str) -> HttpResponse:
+    """What the library says of an error on a page of its own, as one sentence."""
+    found = _REASON.search(page.decode("utf-8", "replace"))
+    reason = html.unescape(re.sub(r"<[^>]*>", " ", found[1])).split("Source exception")[0] if found else ""
+    reason = " ".join(reason.replace("\xa0", " ").split()).strip(" :.")
+    if status >= _OUR_FAULT:
+        reason = "Something went wrong here; nothing was changed. Tell whoever runs the service"
+    elif not reason or reason == path:
+        reason = f"{_SENTENCES.get(status, 'That is not possible here')}: {path}"
+    return _said(status, f"{reason}.")
 
 
 def _answer(environ: dict[str, Any]) -> HttpResponseBase:
@@ -63,6 +110,10 @@ def _answer(environ: dict[str, Any]) -> HttpResponseBase:
         answer["Content-Security-Policy"] = "sandbox"  # scripts of versioned pages must not run as ours
     else:
         answer = HttpResponse(b"".join(_all(first, pieces)))
+    kind = next((value for name, value in told["headers"] if name.lower() == "content-type"), "")
+    if int(told["status"].split()[0]) >= _FAILED and kind.startswith("text/html"):
+        page = b"".join(answer.streaming_content) if answer.streaming else answer.content  # type: ignore[attr-defined]
+        return _in_our_words(int(told["status"].split()[0]), page, environ["PATH_INFO"])
     answer.status_code = int(told["status"].split()[0])
     if "Content-Type" in answer:
         del answer["Content-Type"]

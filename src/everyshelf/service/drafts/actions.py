@@ -21,7 +21,7 @@ from everyshelf.service.shelves.actions.committing import ChangeRequest, prepare
 from everyshelf.service.shelves.actions.contents import get_size
 from everyshelf.service.shelves.actions.recording import CommitMessage
 from everyshelf.service.shelves.actions.refs import get_branch
-from everyshelf.service.shelves.models import Commit, Merge, Shelf, ShelfContent
+from everyshelf.service.shelves.models import ArtifactVersion, Branch, Commit, Merge, Shelf, ShelfContent
 
 MOST_POINTS = 500
 
@@ -180,7 +180,18 @@ def list_points(draft: Draft, path: str, before: int | None) -> list[dict[str, A
         rows = rows.filter(path=path)
     if before is not None:
         rows = rows.filter(number__lt=before)
-    return [point_json(p) for p in rows[:MOST_POINTS]]
+    points = list(rows[:MOST_POINTS])
+    found = _commits_with(draft.shelf, points)
+    return [{**point_json(p), "commit": found.get((p.path, p.content)) or point_json(p)["commit"]} for p in points]
+
+
+def _commits_with(shelf: Shelf, points: list[SavePoint]) -> dict[tuple[str, str], str]:
+    """The first commit in which each artifact had the content that was saved: in which commit it is, is answered by
+    content, whatever hand brought it there."""
+    contents = {p.content for p in points if p.content}
+    versions = ArtifactVersion.objects.filter(shelf=shelf, path__in={p.path for p in points}, content__in=contents)
+    rows = versions.order_by("-commit__recorded", "-pk").values_list("path", "content", "commit__uid")
+    return {(path, content): uid for path, content, uid in rows}
 
 
 # --- undoing --------------------------------------------------------------------------
@@ -269,10 +280,9 @@ def _take_up(points: list[int], commit: Commit) -> None:
     commit: nobody shall have to settle a conflict with their own work."""
     rows = SavePoint.objects.filter(pk__in=points).select_related("draft__base", "draft__shelf")
     for draft, paths in _by_draft(rows).items():
-        highest = {p.path: p.number for p in paths}
-        for path, number in highest.items():
-            older = SavePoint.objects.filter(draft=draft, path=path, number__lte=number, commit=None)
-            older.exclude(state="discarded").update(commit=commit)
+        # Only these: an earlier state of the same artifact is in no commit because a later one is.
+        taken = SavePoint.objects.filter(pk__in=[p.pk for p in paths], commit=None)
+        taken.exclude(state="discarded").update(commit=commit)
         left = list(pending_of(draft))
         if not left:
             draft.base = None
@@ -280,6 +290,31 @@ def _take_up(points: list[int], commit: Commit) -> None:
             _keep_older_bases(draft, left, commit)
             draft.base = commit
         draft.save(update_fields=["base"])
+
+
+def take_up_equal(caller: Caller, branch: Branch, commit: Commit) -> None:
+    """A commit, wherever it was made, takes up what its maker has pending with the same content."""
+    draft = Draft.objects.filter(person=caller.person, shelf_id=branch.shelf_id, branch=branch.name).first()
+    if draft is None:
+        return
+    trees = get_trees()
+    equal = []
+    for point in pending_of(draft):
+        entry = trees.find(commit.root, point.path)
+        is_there = (entry.id if entry is not None else "") == point.content
+        if is_there and not (point.moved_from and trees.find(commit.root, point.moved_from) is not None):
+            equal.append(point.pk)
+    if equal:
+        _take_up(equal, commit)
+
+
+def went_on_from(person: Any, branch: Branch, path: str, content: str) -> bool:
+    """Whether somebody saved a content into their draft, saved another one after it, and committed that."""
+    points = SavePoint.objects.filter(
+        draft__person=person, draft__shelf_id=branch.shelf_id, draft__branch=branch.name, path=path
+    )
+    first = points.filter(content=content).order_by("number").values_list("number", flat=True).first()
+    return first is not None and points.filter(number__gt=first).exclude(commit=None).exists()
 
 
 def _keep_older_bases(draft: Draft, left: list[SavePoint], commit: Commit) -> None:

@@ -11,12 +11,14 @@ from everyshelf.service.shelves.models import Shelf
 
 class Webhook(models.Model):
     """An address that hears of what happens on a shelf. ``about``: acts, or things acts are about; empty: all.
-    ``secret`` is sealed. ``seen``: the last entry of the log that was looked at. ``stopped``: why nothing is delivered
+    ``secret`` is sealed. ``address`` is what may be shown of it; ``sealed_address`` all of it, where that is more.
+    ``seen``: the last entry of the log that was looked at. ``stopped``: why nothing is delivered
     any more."""
 
     shelf = models.ForeignKey(Shelf, models.CASCADE, related_name="webhooks")
     name = models.CharField(max_length=60)
     address = models.CharField(max_length=1000)
+    sealed_address = models.BinaryField(null=True)
     about = models.JSONField(default=list)
     secret = models.BinaryField()
     made_by = models.ForeignKey(User, models.PROTECT, related_name="+")

@@ -26,6 +26,7 @@ from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.keys import unseal
 from everyshelf.service.events.actions.describing import CONTENT_TYPE, PREFIX, TEST, event_of, test_event
+from everyshelf.service.events.actions.webhooks import full_address
 from everyshelf.service.events.models import Delivery, Webhook
 from everyshelf.service.log.actions import entries_after
 from everyshelf.service.rights import Caller
@@ -118,7 +119,7 @@ def _send(webhook: Webhook, delivery: Delivery) -> tuple[int | None, str]:
     try:
         with (
             httpx.Client(transport=transport, timeout=_PATIENCE_SECONDS, follow_redirects=False) as client,
-            client.stream("POST", webhook.address, content=data, headers=headers) as answer,
+            client.stream("POST", full_address(webhook), content=data, headers=headers) as answer,
         ):
             status = answer.status_code
     except httpx.TimeoutException:
@@ -126,7 +127,7 @@ def _send(webhook: Webhook, delivery: Delivery) -> tuple[int | None, str]:
     except EveryShelfError as error:
         return None, error.message
     except (httpx.HTTPError, httpx.InvalidURL, OSError) as error:
-        return None, f"it cannot be reached: {error}"
+        return None, f"it cannot be reached: {error}".replace(full_address(webhook), webhook.address)
     if 200 <= status < 300:
         return status, ""
     if 300 <= status < 400:

@@ -15,8 +15,9 @@ from everyshelf.core.errors import ConflictError, InvalidError, MissingError
 from everyshelf.core.history.names import did_you_mean, nearest
 from everyshelf.destinations.reach import Reach
 from everyshelf.service.base.acts import one_act
+from everyshelf.service.base.addresses import HIDDEN, shown
 from everyshelf.service.base.config import get_config
-from everyshelf.service.base.keys import seal
+from everyshelf.service.base.keys import seal, unseal
 from everyshelf.service.events.models import Webhook
 from everyshelf.service.log.actions import ACTS, newest_entry, note
 from everyshelf.service.rights import Caller, require
@@ -70,7 +71,7 @@ def change_webhook(caller: Caller, webhook: Webhook, said: WebhookSettings) -> W
     _apply(webhook, said)
     with one_act():
         webhook.stopped = ""
-        webhook.save(update_fields=["address", "about", "secret", "stopped"])
+        webhook.save(update_fields=["address", "sealed_address", "about", "secret", "stopped"])
         changed = [field for field, value in vars(said).items() if value is not None]
         note(caller, "webhook.changed", webhook.name, webhook.shelf, changed=changed)
     return webhook
@@ -82,6 +83,11 @@ def remove_webhook(caller: Caller, webhook: Webhook) -> None:
     with one_act():
         note(caller, "webhook.removed", webhook.name, webhook.shelf, address=webhook.address)
         webhook.delete()
+
+
+def full_address(webhook: Webhook) -> str:
+    """Where events go."""
+    return unseal(webhook.sealed_address) if webhook.sealed_address else webhook.address
 
 
 def get_webhook(shelf: Shelf, name: str) -> Webhook:
@@ -98,8 +104,11 @@ def get_webhook(shelf: Shelf, name: str) -> Webhook:
 
 
 def _apply(webhook: Webhook, said: WebhookSettings) -> None:
-    if said.address is not None:
-        webhook.address = _checked(said.address)
+    # What was shown and comes back unchanged stays what it was.
+    if said.address is not None and not (webhook.sealed_address and said.address.strip() == webhook.address):
+        address = _checked(said.address)
+        webhook.address = shown(address)
+        webhook.sealed_address = seal(address) if webhook.address != address else None
     if said.about is not None:
         webhook.about = [_known(one) for one in dict.fromkeys(said.about)]
     if said.secret is not None:
@@ -138,6 +147,13 @@ def _checked(address: str) -> str:
             code="webhook.address",
             pointer="/address",
             hint="Use https://HOST/PATH, without a name and a password; each event is signed with the secret.",
+        )
+    if HIDDEN in address:
+        raise InvalidError(
+            f"{HIDDEN} stands for a part of the address that is not shown",
+            code="webhook.address",
+            pointer="/address",
+            hint="Give the whole address again, or leave it as it is.",
         )
     Reach(get_config().reach).check_name(parts.hostname, port or _PORTS[parts.scheme])
     return address

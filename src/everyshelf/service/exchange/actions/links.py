@@ -252,6 +252,13 @@ def checked_address(said: str) -> str:
                 pointer="/address",
                 hint="Give them as user and token; they are kept sealed.",
             )
+        if parts.query or parts.fragment:
+            raise InvalidError(
+                "the address of a repository has no query",
+                code="link.address",
+                pointer="/address",
+                hint="Give a token as such: everyshelf git-link make NAME ADDRESS --token -. It is kept sealed.",
+            )
         _reach().check_name(parts.hostname or "", port or _PORTS[parts.scheme])
         return said
     if parts.scheme in ("", "file"):

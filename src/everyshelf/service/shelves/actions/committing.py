@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from typing import Any
 
 from everyshelf.core.errors import InvalidError, UnreadableError
 from everyshelf.core.formats.text import decode
@@ -85,6 +86,8 @@ def prepare_changes(
     head = branch.head
     base_commit = _base(shelf, branch, base)
     root_before = _with_older(base_commit.root if base_commit else get_trees().empty, older or {})
+    if head is not None and base_commit != head:
+        root_before = _with_own(caller, branch, root_before, wanted)
     root, moves = _applied(shelf, root_before, wanted)
     if head is not None and (base_commit != head or older):
         if not merge and _touches_newer(root_before, head.root, wanted):
@@ -106,6 +109,26 @@ def _with_older(root: str, older: Mapping[str, str]) -> str:
     """The state in which each of these artifacts is as it was in its own state: the base all changes have together."""
     trees = get_trees()
     return trees.apply(root, {path: trees.find(state, path) for path, state in older.items()}) if older else root
+
+
+def _with_own(caller: Caller, branch: Branch, root: str, wanted: list[ChangeRequest]) -> str:
+    """The base in which what the same person went on from and committed since is as it is wanted: nobody shall have to
+    settle a conflict with their own work."""
+    asked = [w for w in wanted if w.content is not None and not w.moved_from]
+    mine = {w.path for w in asked if any(knows(caller.person, branch, w.path, str(w.content)) for knows in _own_work)}
+    if not mine:
+        return root
+    sizes = held_of(branch.shelf, (w.content for w in asked if w.path in mine and w.content is not None))
+    return get_trees().apply(root, {w.path: _entry(w, sizes) for w in asked if w.path in mine})
+
+
+_own_work: list[Callable[[Any, Branch, str, str], bool]] = []
+
+
+def own_work(knows: Callable[[Any, Branch, str, str], bool]) -> None:
+    """Register what knows whether a person has gone on from a content of an artifact, and committed that to a branch:
+    called with the person, the branch, the path and the content."""
+    _own_work.append(knows)
 
 
 def _touches_newer(before: str, head: str, wanted: list[ChangeRequest]) -> bool:

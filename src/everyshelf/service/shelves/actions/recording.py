@@ -165,6 +165,8 @@ class PreparedCommit:
                 branch.save(update_fields=["head"])
                 note(self.caller, "commit.made", self.data.summary, self.shelf, commit=self.uid, branch=branch.name)
                 start_job(self.caller, "describe", self.shelf, {"commit": self.uid})
+                for follow in _after_recording:
+                    follow(self.caller, branch, commit)
         return commit
 
     def _rows(self) -> Commit:
@@ -187,6 +189,14 @@ class PreparedCommit:
         )
         record_versions(self.shelf, commit, self.changes, self.kinds, self.artifacts, self.moved_from, self.known)
         return commit
+
+
+_after_recording: list[Callable[[Caller, Branch, Commit], None]] = []
+
+
+def after_recording(follow: Callable[[Caller, Branch, Commit], None]) -> None:
+    """Register what else a commit on a branch brings about; it runs in the transaction that records it."""
+    _after_recording.append(follow)
 
 
 def prepare_commit(

@@ -10,7 +10,7 @@ from datetime import UTC, datetime
 from io import RawIOBase
 from typing import Any
 
-from everyshelf.core.errors import LimitError, MissingError
+from everyshelf.core.errors import EveryShelfError, LimitError, MissingError
 from everyshelf.core.history.trees import Entry
 from everyshelf.service.base.context import get_store, get_trees
 from everyshelf.service.base.room import require_room
@@ -80,8 +80,12 @@ class ZipPieces:
 def _zipped(files: Iterator[tuple[str, Entry]], moment: datetime) -> Iterator[bytes]:
     out, sent = _Out(), 0
     stamp: Any = max(moment.astimezone(UTC), _FIRST).timetuple()[:6]
+    lacking: list[str] = []
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as packed:
         for name, entry in files:
+            if why_not := _why_not(entry):
+                lacking.append(f"{name}: {why_not}")
+                continue
             member = zipfile.ZipInfo(name, stamp)
             member.compress_type, member.external_attr = zipfile.ZIP_DEFLATED, 0o644 << 16
             with packed.open(member, "w", force_zip64=entry.size >= _LARGE) as target:
@@ -93,7 +97,24 @@ def _zipped(files: Iterator[tuple[str, Entry]], moment: datetime) -> Iterator[by
                     if sent >= _LOOK_BYTES:
                         sent = 0
                         require_room()
+        if lacking:
+            packed.writestr(zipfile.ZipInfo(LACKING, stamp), "\n".join([_LACKING_HEAD, *lacking, ""]))
     yield out.taken()
+
+
+LACKING = "NOT-IN-THIS-ZIP.txt"
+_LACKING_HEAD = "These artifacts could not be read, and are not in this zip:"
+
+
+def _why_not(entry: Entry) -> str:
+    """Why a file cannot be had; empty where it can. It is read once before its member begins, because nothing that was
+    sent can be taken back."""
+    try:
+        for _ in get_store().iter_range(entry.id):
+            pass
+    except EveryShelfError as error:
+        return error.message
+    return ""
 
 
 class _Out(RawIOBase):
