@@ -340,7 +340,7 @@ CUTS = [
         _PLACES,
     ),
     Cut(
-        "service/environments/actions/claims.py",
+        "service/claims/actions/steps.py",
         "    return one[:shorter] == other[:shorter]",
         "    return one == other",
         _PLACES,
@@ -376,7 +376,7 @@ CUTS = [
     Cut("gitside/idents.py", "shown.strip(_CRUD).strip()", "shown.strip(_CRUD)", _LAWS),
     Cut(
         "service/exchange/actions/receiving.py",
-        "there != command.before or (there != NO_OBJECT and not _is_ancestor(repository, there, command.after))",
+        "at != command.before or (at != NO_OBJECT and not built_on(at, command.after))",
         "False",
         _PUSHES,
     ),

@@ -159,6 +159,7 @@ class Run:
             "EVERYSHELF_CONFIG": str(home / ".everyshelf-config"),
             "EVERYSHELF_PASSWORD": PASSWORD,
             "DATA": str(self.data),
+            "REPOSITORIES": str(self.service.repositories),
             "TMPDIR": str(self._folder / "tmp"),
             "NO_COLOR": "1",
         }

@@ -2399,6 +2399,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelves/{shelf}/merges/{uid}/so-far": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Return the content of an artifact with all that is merged and settled so far
+         * @description Return the content of an artifact with all that is merged and settled so far; where something is still to be
+         *     settled, as the target has it.
+         */
+        get: operations["merges_so_far"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shelves/{shelf}/news": {
         parameters: {
             query?: never;
@@ -5996,6 +6017,10 @@ export interface components {
         SignInRequest: {
             name: string;
             password: string;
+        };
+        /** @description The id of a content; null where the artifact is gone on the target. */
+        SoFarOut: {
+            content: string | null;
         };
         /** @description The comparison of two states; ``counts`` of artifacts by state; ``same``: how many are equal (null for a desk); ``job`` works out what is pending; ``parted``: from where the second was compared, if not from the first. */
         StateComparison: {
@@ -16880,6 +16905,46 @@ export interface operations {
             404: components["responses"]["Problem404"];
             409: components["responses"]["Problem409"];
             507: components["responses"]["Problem507"];
+        };
+    };
+    merges_so_far: {
+        parameters: {
+            query: {
+                /**
+                 * @description Path of the artifact.
+                 * @example data/fares.csv
+                 */
+                path: string;
+            };
+            header?: never;
+            path: {
+                /** @example skerry-line */
+                shelf: string;
+                /** @example b17c55d29e04 */
+                uid: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "content": "6b1f0c3a9d4e5f60718293a4b5c6d7e8f90123456789abcdef0123456789abcd"
+                     *     }
+                     */
+                    "application/json": components["schemas"]["SoFarOut"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
         };
     };
     news_shelf: {

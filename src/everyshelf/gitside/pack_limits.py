@@ -10,7 +10,7 @@ from array import array
 from bisect import bisect_left
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import IO
+from typing import IO, Any
 
 from isal import isal_zlib
 
@@ -22,6 +22,7 @@ _WINDOW = 1024 * 1024
 _PIECE = 256 * 1024
 _BETWEEN_TICKS = 2_000  # objects
 _TRAILER = 20
+_INFLATING: Any = isal_zlib.error
 MIB = 1024 * 1024
 
 
@@ -101,7 +102,7 @@ class _Reader:
                     made += len(data)
                     head = head or data[:32]
                     data = unpacker.decompress(unpacker.unconsumed_tail, _PIECE)
-            except isal_zlib.error as error:
+            except _INFLATING as error:
                 raise _damaged("an object cannot be inflated") from error
             made += len(data)
             head = head or data[:32]

@@ -119,7 +119,8 @@ function Share({ of }: { of: Location }) {
         >
           <h2>Share a location</h2>
           <p>
-            Owners of that shelf may then link <span className="mono">{of.address}</span>, or register data that lies there. They see all of it.
+            Owners of that shelf may then link <span className="mono">{of.address}</span>, or register data that lies there. They see all of
+            it.
           </p>
           <Field id="share-shelf" label="Key of the shelf" mono value={shelf} onChange={(e) => setShelf(e.target.value)} />
           {share.isError && <ProblemBox error={share.error} />}

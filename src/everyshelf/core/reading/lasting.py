@@ -27,7 +27,11 @@ _starters: dict[int, ThreadPoolExecutor] = {}  # by process: a fork has none of 
 def start(command: Sequence[str], **options: Any) -> subprocess.Popen[bytes]:
     """As ``subprocess.Popen``, by the thread that lasts. A child that calls ``end_with_parent`` ends with this one."""
     environment = {**(options.pop("env", None) or os.environ), _PARENT: str(os.getpid())}
-    return _starter().submit(subprocess.Popen, command, env=environment, **options).result()
+
+    def begin() -> subprocess.Popen[bytes]:
+        return subprocess.Popen(command, env=environment, **options)
+
+    return _starter().submit(begin).result()
 
 
 def _starter() -> ThreadPoolExecutor:

@@ -92,7 +92,7 @@ def _check(there: OnDisk, ours: Repository, before: Mapping[str, str], name: str
     if in_the_way:
         raise _guarded(there, name, f"{_short(in_the_way[0])} is there, and a name cannot be a folder of names, too")
     if name == there.checked_out():
-        raise _guarded(there, name, "somebody works on it there")
+        raise _guarded(there, name, "it is checked out there")
 
 
 def _is_ancestor(ours: Repository, before: str, after: str) -> bool:

@@ -11,6 +11,8 @@ from typing import Any
 
 from lxml import etree
 
+from everyshelf.core.errors import EveryShelfError
+
 _XML = ("PROPFIND", "PROPPATCH", "LOCK", "REPORT")
 _MOST_BYTES = 64 * 1024
 _MOST_ELEMENTS = 200  # properties, and what holds them
@@ -19,7 +21,7 @@ _FIXED = 3  # the root, a shelf, an area and a branch or tag in it are not of fi
 _REMOVING = ("DELETE", "MOVE")
 
 
-class AskedError(Exception):
+class AskedError(EveryShelfError):
     """A request that is refused: the status, and a sentence."""
 
     def __init__(self, status: int, message: str) -> None:

@@ -45,9 +45,9 @@ class DavView(View):
         try:
             caller = caller_by_token(request)
         except NotSignedInError as error:
-            answer = HttpResponse(str(error), status=401, content_type="text/plain; charset=utf-8")
-            answer["WWW-Authenticate"] = _REALM
-            return answer
+            denied = HttpResponse(str(error), status=401, content_type="text/plain; charset=utf-8")
+            denied["WWW-Authenticate"] = _REALM
+            return denied
         environ = {**request.META, CALLER: caller}  # of a WSGI request they are the same
         inside = environ["PATH_INFO"][len(MOUNT) :]
         # As WSGI says (PEP 3333): bytes of the address, each as a character.
@@ -61,7 +61,7 @@ class DavView(View):
             check_asked(environ)
             if request.method in _LOCKING:
                 with one_act():  # whether it is locked is looked up and noted in one
-                    answer = _answer(environ)
+                    answer: HttpResponseBase = _answer(environ)
                     if answer.status_code >= _FAILED:
                         raise _TakenBackError(answer)
                     return answer
@@ -104,16 +104,15 @@ def _answer(environ: dict[str, Any]) -> HttpResponseBase:
 
     pieces = iter(dav_app()(environ, start_response))
     first = next(pieces, b"")  # the status is known then
+    kind = next((value for name, value in told["headers"] if name.lower() == "content-type"), "")
+    if int(told["status"].split()[0]) >= _FAILED and kind.startswith("text/html"):
+        return _in_our_words(int(told["status"].split()[0]), b"".join(_all(first, pieces)), environ["PATH_INFO"])
     answer: HttpResponseBase
     if environ["REQUEST_METHOD"] == "GET":
         answer = StreamingHttpResponse(_all(first, pieces))
         answer["Content-Security-Policy"] = "sandbox"  # scripts of versioned pages must not run as ours
     else:
         answer = HttpResponse(b"".join(_all(first, pieces)))
-    kind = next((value for name, value in told["headers"] if name.lower() == "content-type"), "")
-    if int(told["status"].split()[0]) >= _FAILED and kind.startswith("text/html"):
-        page = b"".join(answer.streaming_content) if answer.streaming else answer.content  # type: ignore[attr-defined]
-        return _in_our_words(int(told["status"].split()[0]), page, environ["PATH_INFO"])
     answer.status_code = int(told["status"].split()[0])
     if "Content-Type" in answer:
         del answer["Content-Type"]

@@ -48,7 +48,7 @@ def require_free(shelf: Shelf, use: str, address: str, wanted: Sequence[Steps], 
         if claim.shelf_id == shelf.pk:
             clash = any(_clash(use, one, claim.use, known) for one in wanted)
         else:
-            mine = [one for one in wanted if first[one] is None or claim.pk < first[one]]
+            mine = [one for one in wanted if (at := first[one]) is None or claim.pk < at]
             clash = any(touches(ground(one), ground(known)) for one in mine) and not (
                 "environment" not in (use, claim.use) and any(ground(known)[: len(one)] == one for one in shared)
             )

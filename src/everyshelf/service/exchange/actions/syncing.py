@@ -25,6 +25,15 @@ from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.context import get_trees
 from everyshelf.service.exchange.actions.bringing_back import Back, plan_back
 from everyshelf.service.exchange.actions.bringing_out import bring_level, bring_out, join, not_alike
+from everyshelf.service.exchange.actions.lines import (
+    DELETED_HERE,
+    DELETED_HERE_HINT,
+    DELETED_THERE,
+    DELETED_THERE_HINT,
+    Line,
+    may_be_branch,
+    names_apart,
+)
 from everyshelf.service.exchange.actions.links import access_of
 from everyshelf.service.exchange.actions.repositories import folder_of, locked
 from everyshelf.service.exchange.actions.showing import bring_up_to_date
@@ -39,26 +48,11 @@ from everyshelf.service.shelves.actions.lineage import lineage_of
 from everyshelf.service.shelves.actions.merge_plan import MergeRequest, plan_merge
 from everyshelf.service.shelves.actions.merging import MergeConflictError, prepare_merge_or_wait
 from everyshelf.service.shelves.actions.recording import CommitMessage, require_branch
-from everyshelf.service.shelves.actions.refs import check_branch_name
 from everyshelf.service.shelves.models import Branch, Commit, Merge, Shelf, Tag
 
 _HEADS, _TAGS = "refs/heads/", "refs/tags/"
 _FIRST_WAIT, _LONGEST_WAIT = timedelta(seconds=10), timedelta(hours=1)
 Progress = Callable[[int, int, str], None]
-
-
-class Line(msgspec.Struct, omit_defaults=True):
-    """How far a branch (or a tag) is from its other side. ``merge``: the merge that waits to be settled."""
-
-    branch: str
-    git: str
-    state: str
-    ahead: int = 0
-    behind: int = 0
-    merge: str = ""
-    why: str = ""
-    hint: str = ""
-    at: str = ""  # the commit that the branch was at in Git
 
 
 @dataclass
@@ -160,15 +154,6 @@ def pairs_of(link: GitLink, there: dict[str, str]) -> list[tuple[str, str]]:
     return [(name, name) for name in sorted(names)]
 
 
-def may_be_branch(name: str) -> bool:
-    """Whether the shelf can have a branch or tag of a name that stands in Git."""
-    try:
-        check_branch_name(name)
-    except EveryShelfError:
-        return False
-    return len(name) <= 120
-
-
 def _aside(link: GitLink, branch: str) -> str:
     """The branch on which waits what cannot be merged by itself."""
     return f"git/{link.name}/{branch}"
@@ -223,12 +208,8 @@ def _was_deleted_here(run: _Run, here: str, other: str, brings_nothing: bool) ->
         return False
     if not LogEntry.objects.filter(shelf=run.shelf.key, act="branch.deleted", subject=here).exists():
         return False
-    run.lines[here] = Line(here, other, "behind", why=_DELETED_HERE, hint=_DELETED_HERE_HINT.format(here))
+    run.lines[here] = Line(here, other, "behind", why=DELETED_HERE, hint=DELETED_HERE_HINT.format(here))
     return True
-
-
-_DELETED_HERE = "it was deleted on the shelf, and Git still has it"
-_DELETED_HERE_HINT = "Delete it in Git, too; or make it again: everyshelf branch make {}"
 
 
 def _take_all(_fetched: Fetched, _before: str) -> None:
@@ -418,8 +399,8 @@ def _send(run: _Run, there: dict[str, str]) -> None:
             if tip is None or there.get(ref) == tip or here in run.lines:
                 continue
             if ref not in there and there and run.seen_in_git.get(here) == tip:
-                hint = _DELETED_THERE_HINT.format(here)
-                run.lines[here] = Line(here, other, "ahead", why=_DELETED_THERE, hint=hint, at=tip)
+                hint = DELETED_THERE_HINT.format(here)
+                run.lines[here] = Line(here, other, "ahead", why=DELETED_THERE, hint=hint, at=tip)
                 continue
             if ref in there and not _has(repository, there[ref], tip):
                 run.lines[here] = Line(here, other, "diverged", why=_DIVERGED, hint=_DIVERGED_HINT)
@@ -441,8 +422,6 @@ def _send(run: _Run, there: dict[str, str]) -> None:
                 there[ref] = wanted[ref]
 
 
-_DELETED_THERE = "it was deleted in Git, and nothing was added to it here since: it is not sent again"
-_DELETED_THERE_HINT = "Delete it here, too: everyshelf branch delete {}"
 _DIVERGED = "both sides have commits that the other lacks"
 _DIVERGED_HINT = "Fetch them first: everyshelf git-link fetch NAME (the link has to be one that fetches)."
 
@@ -504,38 +483,11 @@ def _compare(run: _Run) -> None:
                 found.why = not_alike(run.link, here)
                 found.hint = _NOT_ALIKE_HINT if found.why else ""
             known.at = known.at or theirs or ""
-        _compare_names(run, there, repository)
-
-
-def _compare_names(run: _Run, there: dict[str, str], repository: Repository) -> None:
-    """Note tags that only Git has, or has for another commit, and names there that the shelf cannot have: who reads
-    *in step* relies on there being none."""
-    if not run.fetches:
-        return
-    ours = repository.refs(_TAGS) if run.link.tags else {}
-    for ref, identity in sorted(there.items()):
-        is_tag = ref.startswith(_TAGS)
-        name = ref.removeprefix(_TAGS if is_tag else _HEADS)
-        shown = f"tag:{name}" if is_tag else name
-        if (is_tag and not run.link.tags) or (not is_tag and run.link.branches) or len(run.lines) > _MOST_LINES:
-            continue
-        if not may_be_branch(name):
-            run.lines[shown] = Line(shown, shown, "behind", why=_ODD_NAME, hint=_ODD_NAME_HINT)
-        elif is_tag and ref not in ours:
-            why, hint = (_NO_COMMIT, _NO_COMMIT_HINT) if run.act in ("fetch", "both") else (_ONLY_GIT, _FETCH_HINT)
-            run.lines[shown] = Line(shown, shown, "behind", why=why, hint=hint)
-        elif is_tag and ours[ref] != identity:
-            run.lines[shown] = Line(shown, shown, "diverged", why=_OTHER_TAG, hint=_OTHER_TAG_HINT)
-
-
-_MOST_LINES = 3_000
-_ODD_NAME = "a shelf cannot have a branch or tag of that name"
-_ODD_NAME_HINT = "Rename it in Git."
-_NO_COMMIT, _NO_COMMIT_HINT = "it names no commit, and a shelf keeps tags of commits only", "Make a tag of a commit."
-_ONLY_GIT = "only Git has it"
-_FETCH_HINT = "Fetch it: everyshelf git-link fetch NAME"
-_OTHER_TAG = "it names another commit in Git"
-_OTHER_TAG_HINT = "Tags never move: make another one on either side."
+        if run.fetches:
+            tags = repository.refs(_TAGS) if run.link.tags else None
+            branches = [] if run.link.branches else [r.removeprefix(_HEADS) for r in there if r.startswith(_HEADS)]
+            for line in names_apart(there, tags, branches, was_fetched=run.act in ("fetch", "both")):
+                run.lines[line.branch] = line
 
 
 _NOT_ALIKE_HINT = "Correct it in Git, or put the folder back as it was: the file stays as it is until then."

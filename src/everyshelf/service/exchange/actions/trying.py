@@ -7,11 +7,12 @@ from everyshelf.gitside.incoming import apart
 from everyshelf.gitside.remote import remote_of
 from everyshelf.gitside.repository import NO_OBJECT, Repository
 from everyshelf.service.exchange.actions.bringing_out import bring_out
+from everyshelf.service.exchange.actions.lines import may_be_branch
 from everyshelf.service.exchange.actions.links import access_of
 from everyshelf.service.exchange.actions.repositories import folder_of, locked, opened
 from everyshelf.service.exchange.actions.showing import bring_up_to_date
 from everyshelf.service.exchange.actions.sides import held_by
-from everyshelf.service.exchange.actions.syncing import knows_nothing, may_be_branch, pairs_of
+from everyshelf.service.exchange.actions.syncing import knows_nothing, pairs_of
 from everyshelf.service.exchange.models import GitLink
 from everyshelf.service.shelves.models import Commit
 

@@ -185,7 +185,7 @@ def _whole_conflict(path: str, why: str, options: list[Take]) -> ConflictAnswer:
 def _is_of(decision: Mapping[str, Any], trio: Trio) -> bool:
     """Whether an artifact was put together from these three versions. Of others it would lack what changed since."""
     of = [e.id if e is not None else None for e in (trio.base, trio.target, trio.source)]
-    return decision.get("of", of) == of
+    return bool(decision.get("of", of) == of)
 
 
 # --- one artifact -------------------------------------------------------------------
