@@ -3457,13 +3457,14 @@ export interface components {
             paths?: string[] | null;
             prefer?: components["schemas"]["CapturePreference"] | components["schemas"]["NullEnum"];
         };
-        /** @description What became of one artifact; ``taken`` if it is in the draft. */
+        /** @description What became of one artifact; ``taken`` if it is in the draft. ``by``: who made the change, if the place tells. */
         CapturedArtifact: {
             path: string;
             where: string;
             side_effects: boolean;
             message: string;
             taken: boolean;
+            by: string;
         };
         /** @description How many cells of a column differ in value, and how many only in how they are written. */
         CellCounts: {
@@ -13164,7 +13165,8 @@ export interface operations {
                      *           "where": "",
                      *           "side_effects": false,
                      *           "message": "",
-                     *           "taken": false
+                     *           "taken": false,
+                     *           "by": "purser"
                      *         }
                      *       ],
                      *       "pending": 1

@@ -103,10 +103,11 @@ class GitDestination(Destination):
         """Who changed which path since the last deployment, the newest name first."""
         found: dict[str, str] = {}
         for identity, commit in self._line(tip):
-            if _TRAILER.search(commit.message) or not commit.parents:
+            if _TRAILER.search(commit.message):
                 break
             name = commit.author.partition(b" <")[0].decode("utf-8", "replace")
-            changed = folders.differing(self._repository, self._tree(commit.parents[0]), self._tree(identity))
+            before = self._tree(commit.parents[0]) if commit.parents else EMPTY_TREE
+            changed = folders.differing(self._repository, before, self._tree(identity))
             for path, _, _ in changed:
                 found.setdefault(path.decode("utf-8", "replace"), name)
         return found

@@ -319,8 +319,10 @@ def drift(
     if newer:
         said = f"{terminal.count(newer, 'artifact')} newer on {found['branch']}: a promotion brings them there"
         terminal.say(terminal.line((2, " "), (terminal.KIND, terminal.dim(said))))
-    if there:
+    if any(row["where"] != "tried from a draft" for row in there):
         terminal.next_step(f"everyshelf drift {environment} --capture")
+    elif there:  # a promotion would take away what was tried there
+        terminal.next_step("everyshelf draft list")
 
 
 def print_capture(found: dict[str, Any], as_json: bool) -> None:

@@ -21,7 +21,7 @@ from everyshelf.core.formats.archives import folder_members
 from everyshelf.core.formats.code import without_comments
 from everyshelf.core.formats.compressed import bare_name, decompressed, is_compressed
 from everyshelf.core.formats.json import as_json, parse_json
-from everyshelf.core.formats.text import Decoded, decode
+from everyshelf.core.formats.text import Decoded, decode, read_alike
 from everyshelf.core.kinds.peeking import is_known_whole, is_table, recognise_given, table_of_folder
 from everyshelf.core.kinds.reading import parse_tree, recognise_file, shape_tree, table_in_force
 from everyshelf.core.kinds.recognise import Recognition
@@ -35,6 +35,7 @@ from everyshelf.core.tables.options import TableOptions
 # Raised when the meaning of findings changes, so that cached results of an older reader are not shown.
 READER_VERSION = 10
 MOST_IN_MEMORY = 200 * 1024 * 1024  # what is no table is held whole
+_BEGINNING = 64 * 1024
 _MOST_DEPTH = 3  # of archives within archives
 _LINE_KINDS = ("script", "report")
 
@@ -60,6 +61,14 @@ class ArtifactSide:
         return self.path.read_bytes()
 
     @property
+    def beginning(self) -> bytes | None:
+        """Its first bytes; None of a folder."""
+        if self.content is not None or self.path is None or self.is_folder:
+            return self.content
+        with self.path.open("rb") as file:
+            return file.read(_BEGINNING)
+
+    @property
     def given(self) -> Given:
         """The same for a reader of tables."""
         if self.is_folder and self.path is not None:
@@ -78,7 +87,8 @@ def compare_artifacts(
     options: CompareOptions | None = None,
 ) -> Comparison:
     """What changed from ``before`` to ``after``; never raises for what the files hold, only for a wrong key."""
-    return _versions(before, after, options or CompareOptions(), 0)
+    with read_alike(before.beginning, after.beginning):
+        return _versions(before, after, options or CompareOptions(), 0)
 
 
 def _versions(before: ArtifactSide, after: ArtifactSide, options: CompareOptions, depth: int) -> Comparison:

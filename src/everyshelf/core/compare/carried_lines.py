@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from everyshelf.core.compare.same import likeness
 from everyshelf.core.compare.sequence import align
 from everyshelf.core.errors import UnreadableError
-from everyshelf.core.formats.text import decode
+from everyshelf.core.formats.text import decode, read_alike
 from everyshelf.core.origins.steps import LineStep
 
 _LEAST_LIKE = 0.4
@@ -23,7 +23,8 @@ _WORDS = re.compile(r"\w+|[^\w\s]")
 
 def lines_between(before: bytes | None, after: bytes) -> LineStep:
     """The step between two texts, or to a first one; a file that is not a text has no lines."""
-    return line_step(_lines_of(before) if before is not None else [], _lines_of(after))
+    with read_alike(before, after):
+        return line_step(_lines_of(before) if before is not None else [], _lines_of(after))
 
 
 def _lines_of(data: bytes) -> list[str]:

@@ -28,7 +28,7 @@ from everyshelf.core.compare.pairing import (
 from everyshelf.core.compare.same import canonical, leaf_set
 from everyshelf.core.compare.sequence import align
 from everyshelf.core.errors import UnreadableError
-from everyshelf.core.formats.text import decode
+from everyshelf.core.formats.text import decode, read_alike
 from everyshelf.core.kinds.peeking import is_table
 from everyshelf.core.kinds.reading import read_outline, recognise_file
 from everyshelf.core.kinds.rules import Rules
@@ -181,7 +181,8 @@ def _walk(part: Part, path: str) -> Iterator[tuple[str, Part]]:
 
 def _in_text(before: bytes, after: bytes, parts: Sequence[str]) -> dict[str, FollowedPart]:
     try:
-        old, new = decode(before).unified.split("\n"), decode(after).unified.split("\n")
+        with read_alike(before, after):
+            old, new = decode(before).unified.split("\n"), decode(after).unified.split("\n")
     except UnreadableError:
         return {}
     at = dict(align(old, new))

@@ -7,6 +7,9 @@ byte). A file with NUL bytes outside UTF-16/32 is not text.
 from __future__ import annotations
 
 import codecs
+from collections.abc import Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -81,8 +84,46 @@ def decode(data: bytes, encoding: str | None = None) -> Decoded:
     try:
         return Decoded(data.decode("utf-8"), "utf-8", mark=False)
     except UnicodeDecodeError:
-        name = _guess(data)
+        alike = _alike.get()
+        name = alike if alike and _fits(data, alike) else _guess(data)
         return Decoded(data.decode(name, errors="replace"), name, mark=False)
+
+
+# The encoding that versions looked at together have, where none of them says which it is.
+_alike: ContextVar[str] = ContextVar("everyshelf_alike", default="")
+
+
+@contextmanager
+def read_alike(*versions: bytes | None) -> Iterator[None]:
+    """Decode versions of one artifact in one encoding, if it has to be found for two or more of them: found for each
+    alone, lines would differ that nobody changed. ``versions``: the bytes they begin with; None is left out."""
+    unknown = [one[:_SAMPLE_BYTES] for one in versions if one is not None and _has_to_be_found(one[:_SAMPLE_BYTES])]
+    if len(unknown) < 2:
+        yield
+        return
+    kept = _alike.set(_guess(b"\n".join(one[: _SAMPLE_BYTES // len(unknown)] for one in unknown)))
+    try:
+        yield
+    finally:
+        _alike.reset(kept)
+
+
+def _has_to_be_found(sample: bytes) -> bool:
+    if b"\0" in sample or any(sample.startswith(mark) for mark, _ in _MARKS):
+        return False
+    try:
+        sample.decode("utf-8")
+    except UnicodeDecodeError as error:
+        return error.start < len(sample) - 3  # else the sample ends within a character
+    return False
+
+
+def _fits(data: bytes, encoding: str) -> bool:
+    try:
+        data.decode(encoding)
+    except UnicodeDecodeError:
+        return False
+    return True
 
 
 def encoded_like(text: str, like: Decoded, encoding: str | None = None) -> bytes:

@@ -17,7 +17,7 @@ from everyshelf.core.formats.source import Node
 from everyshelf.core.formats.source.json import json_lines_source, json_source
 from everyshelf.core.formats.source.xml import xml_encoding, xml_source
 from everyshelf.core.formats.source.yaml import yaml_source
-from everyshelf.core.formats.text import Decoded, decode
+from everyshelf.core.formats.text import Decoded, decode, read_alike
 from everyshelf.core.kinds.reading import parse_tree, recognise_file, shape_tree, table_in_force
 from everyshelf.core.kinds.recognise import Recognition
 from everyshelf.core.kinds.registry import kind_for
@@ -83,8 +83,8 @@ def merge_artifacts(
     no content. ``names`` are what the sides are called in sentences.
     """
     rules, decided = rules or Rules(), decisions or {}
-    found = [recognise_file(versions.name, data, rules, kind) for data in versions.all]
-    with without_collection():
+    with read_alike(*versions.all), without_collection():
+        found = [recognise_file(versions.name, data, rules, kind) for data in versions.all]
         merged = _merged(versions, found, rules, prefer, decided)
     merged.kind = _kind_in_force(found).kind
     for conflict in merged.conflicts:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from django.db.models import QuerySet
@@ -31,12 +31,14 @@ class Saving:
     """One edit to keep: new content at a path (perhaps moved from another), or None where it is gone.
 
     ``onto`` is the number of the save point it was made on, 0 for what was not in the draft; None: do not ask.
+    ``credit``: who made it where, if that was somebody else.
     """
 
     path: str
     content: str | None
     moved_from: str = ""
     onto: int | None = None
+    credit: str = ""
 
 
 def save(caller: Caller, shelf: Shelf, branch_name: str, base: str | None, wanted: list[Saving]) -> dict[str, Any]:
@@ -92,7 +94,8 @@ def _save_one(shelf: Shelf, draft: Draft, root: str, pending: dict[str, SavePoin
         _add(draft, one.path, "discarded", "", 0)
         return
     state = "gone" if not content else "moved" if one.moved_from else "edited" if held is not None else "new"
-    _add(draft, one.path, state, content, size, one.moved_from, last.made_on if last is not None else "")
+    made_on = last.made_on if last is not None else ""
+    _add(draft, one.path, state, content, size, one.moved_from, made_on, credit=one.credit)
 
 
 def _add(
@@ -103,6 +106,8 @@ def _add(
     size: int,
     moved_from: str = "",
     made_on: str = "",
+    *,
+    credit: str = "",
 ) -> SavePoint:
     draft.points_made += 1
     SavePoint.objects.filter(draft=draft, path=path, newest=True).update(newest=False)
@@ -115,6 +120,7 @@ def _add(
         size=size,
         moved_from=moved_from,
         made_on=made_on,
+        credit=credit[:300],
         made=timezone.now(),
     )
 
@@ -244,6 +250,10 @@ def commit_draft(
     if missing is not None:
         raise InvalidError(f"{missing} is not pending in your draft", code="draft.missing")
     wanted = [ChangeRequest(p, pending[p].content or None, pending[p].moved_from) for p in chosen]
+    credits = [f"- {path}: {pending[path].credit}" for path in sorted(chosen) if pending[path].credit]
+    if credits:
+        told = "\n".join(["Captured:", *credits])
+        message = replace(message, description=f"{message.description}\n\n{told}".strip())
     base = draft.base.uid if draft.base else None
     try:
         prepared = prepare_changes(

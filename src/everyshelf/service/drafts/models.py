@@ -30,6 +30,7 @@ class SavePoint(models.Model):
     ``content`` is empty where the artifact is gone. ``state``: new, edited, moved or gone against the base;
     ``discarded`` says that it was given up. ``commit`` took it up. ``newest``: the last one of its path. ``made_on`` is
     the state (a root) it was made on, where the draft has gone on from there since; empty: the draft's base.
+    ``credit``: who made it where, if that was somebody else; it goes into the description of the commit.
     """
 
     draft = models.ForeignKey(Draft, models.CASCADE, related_name="points")
@@ -43,6 +44,7 @@ class SavePoint(models.Model):
     commit = models.ForeignKey(Commit, models.SET_NULL, null=True, related_name="+")
     newest = models.BooleanField(default=True)
     made_on = models.CharField(max_length=64, blank=True)
+    credit = models.CharField(max_length=300, blank=True)
 
     class Meta:
         constraints = [

@@ -375,13 +375,14 @@ class CaptureWanted(serializers.Serializer[Any]):
 
 
 class CapturedArtifact(serializers.Serializer[Any]):
-    """What became of one artifact; ``taken`` if it is in the draft."""
+    """What became of one artifact; ``taken`` if it is in the draft. ``by``: who made the change, if the place tells."""
 
     path = serializers.CharField()
     where = serializers.CharField()
     side_effects = serializers.BooleanField()
     message = serializers.CharField()
     taken = serializers.BooleanField()
+    by = serializers.CharField(allow_blank=True)
 
 
 class CaptureOut(serializers.Serializer[Any]):

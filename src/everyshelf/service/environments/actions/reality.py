@@ -28,10 +28,12 @@ from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import get_store, get_trees, reader
 from everyshelf.service.drafts.actions import Saving, save
 from everyshelf.service.environments.actions.bindings import Values, bind
+from everyshelf.service.environments.actions.found_before import is_committed, removed_there
 from everyshelf.service.environments.actions.manifests import (
     LeftOut,
     Record,
     Row,
+    aim_at_state,
     kind_there,
     last_deployment,
     load_record,
@@ -44,6 +46,7 @@ from everyshelf.service.rights import Caller, require
 from everyshelf.service.shelves.actions.contents import take_in
 from everyshelf.service.shelves.actions.recording import rules_at
 from everyshelf.service.shelves.actions.refs import get_branch, resolve
+from everyshelf.service.shelves.models import Branch
 
 
 @dataclass(frozen=True)
@@ -70,6 +73,9 @@ class _Look:
             if row is None and left_out.kinds and kind_there(self.destination, path) in left_out.kinds:
                 continue
             found[path] = "removed there" if there is None else "added there" if row is None else "changed there"
+        if self.last is None:
+            gone = removed_there(self.environment, self.present)
+            found |= {path: "removed there" for path in gone if not left_out.has(path)}
         return found
 
     def side_effects(self) -> list[str]:
@@ -119,12 +125,18 @@ def differences(environment: Environment, branch_name: str = "") -> dict[str, An
     files = {p: e.id for p, e in get_trees().files(branch.head.root)} if branch.head is not None else {}
     there, side_effects = look.changed, set(look.side_effects())
     here = {p for p in files.keys() | look.record.keys() if files.get(p) != _source(look.record.get(p))}
+    tried: set[str] = set()
+    if look.last is None:
+        there, here = _apart_at_first(look, branch, files)
+    elif look.last.root:
+        tried = {p for p in here - there.keys() if _is_tried(branch, p, look.record.get(p))}
+        here -= tried
     left_out = LeftOut(environment, look.destination)
     rows = []
-    paths = [path for path in sorted(there.keys() | here | side_effects) if not left_out.has(path)]
+    paths = [path for path in sorted(there.keys() | here | side_effects | tried) if not left_out.has(path)]
     names = distinct_names(paths)
     for path in paths:
-        changed = path in there or path in side_effects
+        changed = path in there or path in side_effects or path in tried
         side = "both" if changed and path in here else "environment" if changed else "shelf"
         placed = look.present.get(path)
         rows.append(
@@ -132,7 +144,7 @@ def differences(environment: Environment, branch_name: str = "") -> dict[str, An
                 "path": path,
                 "name": names[path],
                 "side": side,
-                "where": there.get(path, "changed by the destination itself" if path in side_effects else ""),
+                "where": there.get(path) or _where_else(path, side_effects, tried),
                 "side_effects": path in side_effects,
                 "by": placed.by if placed and changed else "",
             }
@@ -145,6 +157,44 @@ def differences(environment: Environment, branch_name: str = "") -> dict[str, An
         "artifacts": rows,
         "sentence": _sentence(environment, branch.name, rows),
     }
+
+
+TRIED = "tried from a draft"
+
+
+def _where_else(path: str, side_effects: set[str], tried: set[str]) -> str:
+    if path in side_effects:
+        return "changed by the destination itself"
+    return TRIED if path in tried else ""
+
+
+def _is_tried(branch: Branch, path: str, row: Row | None) -> bool:
+    """Whether what was put there came from a draft and is not committed: the branch has nothing newer then."""
+    return row is not None and bool(row.source) and not is_committed(branch, path, row.source)
+
+
+def _apart_at_first(look: _Look, branch: Branch, files: dict[str, str]) -> tuple[dict[str, str], set[str]]:
+    """What was made there, and what the branch has newer, of an environment to which nothing was promoted."""
+    placed: Manifest = {}
+    if branch.head is not None:
+        aim = aim_at_state(look.destination, look.environment, branch.head, None, look.present)
+        placed = {path: there for path, (_, there) in aim.put.items()}
+    there: dict[str, str] = {}
+    here: set[str] = set()
+    for path in sorted(look.present.keys() | files.keys() | look.changed.keys()):
+        found, goal = look.present.get(path), placed.get(path)
+        if found is None:
+            if path in look.changed and path in files:
+                there[path] = look.changed[path]
+            elif path in files:
+                here.add(path)
+        elif goal is None or found.id != goal.id:
+            is_older = path in files and is_committed(branch, path, found.id)
+            if is_older:
+                here.add(path)
+            else:
+                there[path] = "changed there" if path in files else "added there"
+    return there, here
 
 
 def _source(row: Row | None) -> str | None:
@@ -215,6 +265,7 @@ def _bring(
     with TemporaryDirectory(dir=get_config().scratch, prefix="capture-") as folder:
         for path, where in sorted(wanted.items()):
             one = _Captured(look, Path(folder), prefer).bring(path, here.get(path))
+            by = look.present[path].by if path in look.present else ""
             told.append(
                 {
                     "path": path,
@@ -222,11 +273,18 @@ def _bring(
                     "side_effects": path in side_effects,
                     "message": one.message,
                     "taken": one.taken,
+                    "by": by,
                 }
             )
             if one.taken and one.content != here.get(path):
-                savings.append(Saving(path, one.content))
+                savings.append(Saving(path, one.content, credit=_credit(environment, where, by)))
     return told, savings
+
+
+def _credit(environment: Environment, where: str, by: str) -> str:
+    """Who made a change, for the commit that it becomes: whoever captures it did not."""
+    act = {"added there": "added", "removed there": "removed"}.get(where, "changed")
+    return f"{act} in {environment.name} by {by}" if by else ""
 
 
 @dataclass(frozen=True)

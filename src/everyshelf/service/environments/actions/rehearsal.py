@@ -34,6 +34,7 @@ from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import get_trees, reader
 from everyshelf.service.environments.actions.beside import MOST_FINDINGS, describe
 from everyshelf.service.environments.actions.drifted import judged
+from everyshelf.service.environments.actions.found_before import removed_there
 from everyshelf.service.environments.actions.gates import drift_gate, gates_of, loss_gate
 from everyshelf.service.environments.actions.manifests import (
     Aim,
@@ -85,7 +86,10 @@ def plan_of(aim: Aim, present: Manifest, record: Record) -> Rehearsal:
     there = {p: placed for p, placed in present.items() if p not in stays}
     wanted = {p: placed for p, placed in aim.manifest.items() if p not in stays}
     ours = {p: row for p, row in record.items() if p not in stays}
-    return rehearse(there, wanted, as_found(ours, present))
+    known = as_found(ours, present)
+    if last_deployment(aim.environment) is None:
+        known |= {path: gone for path, gone in removed_there(aim.environment, there).items() if path in wanted}
+    return rehearse(there, wanted, known)
 
 
 def rehearse_tag(environment: Environment, tag: Tag) -> dict[str, Any]:
