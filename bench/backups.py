@@ -107,7 +107,7 @@ class Campaign:
             return
         self.added += json.loads(told)["added"]
         self._done("check", str(kept))
-        self._done("restore", str(kept), "--into", str(restored))
+        self._done("restore", "--unsigned", str(kept), "--into", str(restored))
         if not self.problems:
             self._judge(restored, before)
             if number % self.serve_every == 0:

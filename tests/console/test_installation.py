@@ -12,6 +12,7 @@ from everyshelf.service.backups.folder import BackupFolder
 from tests.support.browser import Browser
 from tests.support.bucket import CREDENTIALS, BucketServer
 from tests.support.factories import commit_files
+from tests.support.git import run_git
 from tests.support.service import PASSWORD, Service
 
 
@@ -55,6 +56,23 @@ class InstallationTests(unittest.TestCase):
 
     def open(self) -> None:
         self.browser.open(f"{self.service.address}/account")
+
+    def test_a_location_is_shared_on_purpose(self) -> None:
+        bare = self.service.repositories / "office.git"
+        run_git("init", "-q", "--bare", "-b", "main", str(bare), folder=self.service.data)
+        with self.service.client() as client:
+            client.shelf("fares").make_git_link("office", str(bare))
+            client.make_shelf("Harbour", key="harbour")
+        self.open()
+        self.browser.see("Shelves use 1 location.")
+        self.browser.press(f"Share {bare}")
+        self.browser.type_into("Key of the shelf", "harbour")
+        self.assertEqual(self.browser.axe(), [])
+        self.browser.press("Share it")
+        self.browser.press(f"Stop sharing {bare} with harbour")
+        self.browser.press("Stop sharing")
+        with self.service.client() as client:
+            self.browser.wait_for(lambda: [one.shared_with for one in client.locations()] == [[]])
 
     def test_versions_move_to_a_bucket_and_back(self) -> None:
         self.open()

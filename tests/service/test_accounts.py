@@ -106,6 +106,9 @@ class PasswordTests(AccountCase):
         here, there = self.browser(self.name), self.browser(self.name)
         wrong = here.put("/api/v1/session/password", json={"old": "not-it-at-all", "new": NEW})
         self.assertEqual((wrong.status_code, wrong.json()["code"]), (403, "people.wrong_password"))
+        for guessed in ("password2026!", "Passwordpassword", "12345678901234", "qwertyuiop1", f"{self.name}1"):
+            tried = here.put("/api/v1/session/password", json={"old": PASSWORD, "new": guessed})
+            self.assertEqual(tried.status_code, 400, guessed)
         weak = here.put("/api/v1/session/password", json={"old": PASSWORD, "new": "short"})
         self.assertEqual(weak.json()["code"], "people.password")
         self.assertEqual(here.put("/api/v1/session/password", json={"old": PASSWORD, "new": NEW}).status_code, 204)

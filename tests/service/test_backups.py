@@ -215,9 +215,51 @@ class CommandTests(FolderCase):
         self.assertEqual(len(listed["moments"]), 1)
         self.assertIn("1 moment in", terminal.run("backup", "list", str(self.kept)).stdout)
         self.assertIn("Nothing is missing or damaged", terminal.run("backup", "check", str(self.kept)).stdout)
-        restored = terminal.run("backup", "restore", str(self.kept), "--into", str(self.folder / "new"))
+        restored = terminal.run("backup", "restore", "--unsigned", str(self.kept), "--into", str(self.folder / "new"))
         self.assertIn("secrets of environments have to be set again", restored.stdout)
         self.assertTrue((self.folder / "new" / "records.sqlite").exists())
+
+    def test_a_backup_of_nobody_known_asks_first(self) -> None:
+        terminal, keys = Terminal(self, self.service), self.folder / "keys"
+        terminal.run("backup", "make", str(self.kept), "--data", str(self.data), "--keys", str(keys))
+        restore = ("backup", "restore", str(self.kept))
+        done = terminal.run(*restore, "--into", str(self.folder / "one"), code=1)
+        self.assertIn("the key of its installation is not at hand", done.stderr)
+        terminal.run(*restore, "--into", str(self.folder / "two"), "--keys", str(keys))
+        (said,) = (self.kept / "moments").glob("*/moment.json")
+        written = json.loads(said.read_text())
+        said.write_text(json.dumps({**written, "added": written["added"] + 1}))
+        done = terminal.run(*restore, "--into", str(self.folder / "three"), "--keys", str(keys), code=1)
+        self.assertIn("is not signed with that key", done.stderr)
+        self.assertIn("--unsigned", done.stderr)
+        self.assertFalse((self.folder / "three").exists())
+
+    def test_nothing_in_a_backup_decides_about_paths_or_settings(self) -> None:
+        (self.data / "everyshelf.toml").write_text('places = "/"\n')
+        self.addCleanup((self.data / "everyshelf.toml").unlink)
+        moment = self.make()
+        said = self.kept / "moments" / moment.name / "moment.json"
+        whole = json.loads(said.read_text())
+        segment = whole["segments"][0]
+        outside = f"../../{'a' * 32}.seg"
+        for changed in (
+            {"segments": [{**segment, "name": outside}]},
+            {"segments": [{**segment, "name": f"/{'a' * 32}.seg"}]},
+            {"segments": [{**segment, "name": "records.sqlite"}]},
+            {"segments": [segment, segment]},
+            {"segments": [{**segment, "size": -1}]},
+            {"segments": [{**segment, "blake3": "../x"}]},
+            {"name": "../elsewhere"},
+            {"records": "no hash"},
+        ):
+            said.write_text(json.dumps({**whole, **changed}))
+            with self.subTest(changed):
+                self.refused(BrokenError, "backup.damaged", lambda: BackupFolder.open(self.kept).newest(moment.name))
+        said.write_text(json.dumps(whole))
+        found = BackupFolder.open(self.kept)
+        restore_moment(found, found.newest(moment.name), self.folder / "r", nothing)
+        self.assertFalse((self.folder / "r" / "everyshelf.toml").exists())
+        self.assertEqual((self.folder / "r" / "everyshelf.toml.from-backup").read_text(), 'places = "/"\n')
 
     def test_damage_ends_with_a_failing_code(self) -> None:
         terminal = Terminal(self, self.service)
@@ -225,7 +267,9 @@ class CommandTests(FolderCase):
         (self.kept / "segments" / moment.segments[0].name).unlink()
         done = terminal.run("backup", "check", str(self.kept), "--json", code=1)
         self.assertTrue(json.loads(done.stdout)["problems"])
-        done = terminal.run("backup", "restore", str(self.kept), "--into", str(self.folder / "new"), code=1)
+        done = terminal.run(
+            "backup", "restore", "--unsigned", str(self.kept), "--into", str(self.folder / "new"), code=1
+        )
         self.assertIn("backup.damaged", done.stderr)
         self.assertNotIn("Traceback", done.stderr)
         done = terminal.run("backup", "make", str(self.kept), code=2)
@@ -242,6 +286,7 @@ class CommandTests(FolderCase):
                 "everyshelf.cli.main",
                 "backup",
                 "restore",
+                "--unsigned",
                 str(self.kept),
                 "--into",
                 new,
@@ -262,7 +307,7 @@ class CommandTests(FolderCase):
         segment.unlink()
         segment.mkdir()  # what gives an error when it is read
         for shelf in ([], ["--shelf", self.shelf.key]):
-            done = terminal.run("backup", "restore", str(self.kept), "--into", new, *shelf, code=1)
+            done = terminal.run("backup", "restore", "--unsigned", str(self.kept), "--into", new, *shelf, code=1)
             self.assertIn(f"{segment} cannot be read: Is a directory", done.stderr)
             self.assertIn("backup.unread", done.stderr)
         done = terminal.run("backup", "check", str(self.kept), "--json", code=1)

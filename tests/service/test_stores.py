@@ -428,7 +428,9 @@ class BucketTests(StoresCase):
         shelf = self.sent()
         terminal = Terminal(self, self.own)
         terminal.run("backup", "make", str(self.folder / "backup"), "--data", str(self.own.data))
-        terminal.run("backup", "restore", str(self.folder / "backup"), "--into", str(self.folder / "back"))
+        terminal.run(
+            "backup", "restore", "--unsigned", str(self.folder / "backup"), "--into", str(self.folder / "back")
+        )
         back = Service(self.folder / "back", settings={"EVERYSHELF_WORKERS": "1"})
         self.addCleanup(back.stop)
         client = back.client()

@@ -26,7 +26,7 @@ export function Locations() {
         A folder, repository, database or server belongs to the shelf that took it first. Links and data in place can be shared.
       </p>
       {found.data.length > 0 && (
-        <div className="sheet scroll" role="group" aria-label="All locations">
+        <div className="sheet scroll" role="group" aria-label="All locations" style={{ marginTop: 8 }}>
           <Table>
             <thead>
               <tr>

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shlex
+import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -100,7 +101,7 @@ def _made(
     key_file = _config(data).key_file
     with terminal.progress_bar("Backing up") as progress:
         given = (key_file, keys) if keys else None
-        moment = make_backup(data, folder, progress, endpoint=endpoint, keys=given, reread=reread)
+        moment = make_backup(data, folder, progress, endpoint=endpoint, keys=given, reread=reread, sign_with=key_file)
     dropped = keep_newest(open_backups(folder, endpoint), keep) if keep else []
     return told_of(moment), dropped
 
@@ -200,6 +201,20 @@ def check(folder: str, endpoint: str, moment: str, as_json: bool) -> None:
         raise SystemExit(1)
 
 
+def _ask_if_unsigned(found: Any, chosen: Any, keys: Path | None, key_file: Path) -> None:
+    """Return if the moment was made by the installation whose key is at hand, or is to be restored all the same."""
+    from everyshelf.service.backups.layout import is_signed
+
+    known = [path for path in (keys / "secrets.key" if keys else None, key_file) if path is not None and path.is_file()]
+    if any(is_signed(found, chosen, path.read_bytes().strip()) for path in known):
+        return
+    why = "is not signed with that key" if known else "cannot be checked: the key of its installation is not at hand"
+    said = f"{chosen.name} {why}. Whoever made it decides about accounts, tokens and links of what is restored."
+    if not sys.stdin.isatty():
+        raise click.ClickException(f"{said} To restore it all the same: --unsigned; with its key: --keys FOLDER")
+    click.confirm(f"{said} Restore it?", abort=True, err=True)
+
+
 @backup.command("restore")
 @_FOLDER
 @_ENDPOINT
@@ -209,14 +224,26 @@ def check(folder: str, endpoint: str, moment: str, as_json: bool) -> None:
 @_MOMENT
 @click.option("--shelf", "shelf_key", metavar="KEY", help="Only this shelf, with the people who are named on it.")
 @click.option("--keys", type=_KEYS, help="The folder of the keys, as --keys of make wrote it.")
+@click.option("--unsigned", is_flag=True, help="Restore it although it is not known who made it.")
 @json_option
 def restore(
-    folder: str, endpoint: str, into: Path, moment: str, shelf_key: str | None, keys: Path | None, as_json: bool
+    folder: str,
+    endpoint: str,
+    into: Path,
+    moment: str,
+    shelf_key: str | None,
+    keys: Path | None,
+    unsigned: bool,
+    as_json: bool,
 ) -> None:
     """Write a new data folder from a moment.
 
     What is served from it acts as the installation did: Git links are followed and webhooks told. Environments whose
-    places lay in the data folder are not part of a backup; promote to them again.
+    places lay in the data folder are not part of a backup; promote to them again. Settings are written beside, as
+    everyshelf.toml.from-backup.
+
+    A backup is signed with the key of its installation. Without that key (--keys), or for one that is not signed with
+    it, you are asked first.
     """
     from everyshelf.service.backups.layout import told_of
     from everyshelf.service.backups.opening import open_backups
@@ -227,6 +254,8 @@ def restore(
     chosen = found.newest(moment)
     key_file = into.absolute().with_name(f"{into.name}.key")
     given = (keys, key_file) if keys else None
+    if not unsigned:
+        _ask_if_unsigned(found, chosen, keys, key_file)
     with terminal.progress_bar("Restoring") as progress:
         if shelf_key is None:
             restore_moment(found, chosen, into.absolute(), progress, keys=given)

@@ -60,7 +60,9 @@ def start_backup(caller: Caller) -> Job:
 def back_up(progress: Progress) -> dict[str, Any]:
     """Make a backup where this installation keeps them, and drop the oldest."""
     config = get_config()
-    moment = make_backup(config.data, config.backup, progress, endpoint=config.backup_endpoint)
+    moment = make_backup(
+        config.data, config.backup, progress, endpoint=config.backup_endpoint, sign_with=config.key_file
+    )
     dropped = keep_newest(open_backups(config.backup, config.backup_endpoint), config.backup_keep)
     return {**_plain(told_of(moment)), "dropped": dropped}
 

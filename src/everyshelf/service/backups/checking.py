@@ -9,6 +9,7 @@ import sqlite3
 import tempfile
 from collections.abc import Iterator
 from pathlib import Path
+from typing import IO, cast
 
 import msgspec
 import zstandard
@@ -81,9 +82,11 @@ def unpack_records(backups: Backups, moment: Moment, target: Path) -> None:
     digest = hashlib.sha256()
     try:
         with open(os.open(target, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as file:
-            unpacker = zstandard.ZstdDecompressor().decompressobj()
-            for packed in backups.records(moment.name):
-                piece = unpacker.decompress(packed)
+            written, pieces = 0, _Pieces(backups.records(moment.name))
+            for piece in zstandard.ZstdDecompressor().read_to_iter(cast(IO[bytes], pieces)):
+                written += len(piece)
+                if written > moment.records_bytes:
+                    break  # more than it says: the hash is not that of what was saved
                 digest.update(piece)
                 file.write(piece)
             to_disk(file)
@@ -91,6 +94,20 @@ def unpack_records(backups: Backups, moment: Moment, target: Path) -> None:
         raise BrokenError(f"the records of {moment.name} cannot be read: {error}", code="backup.damaged") from error
     if digest.hexdigest() != moment.records:
         raise BrokenError(f"the records of {moment.name} are not those that were saved", code="backup.damaged")
+
+
+class _Pieces:
+    """Pieces as a file that is read from the front."""
+
+    def __init__(self, pieces: Iterator[bytes]) -> None:
+        self._pieces, self._held = pieces, b""
+
+    def read(self, size: int) -> bytes:
+        """Up to ``size`` bytes."""
+        if not self._held:
+            self._held = next(self._pieces, b"")
+        found, self._held = self._held[:size], self._held[size:]
+        return found
 
 
 def _named(records: Path) -> Iterator[tuple[str, str]]:

@@ -8,6 +8,7 @@
     moments/TIME/          one moment, in UTC: 20261129T051432Z
         moment.json        which beginning of which segment belongs to it, with BLAKE3 of those bytes; written last
         records.sqlite.zst the records at that moment
+        moment.signature   HMAC of moment.json and of the files, with the key of the installation
         files/             settings and marks of the data folder
 
 The records are taken first and the segments after them. What records name was durable before them, segments are only
@@ -17,9 +18,12 @@ are not among it: whoever finds a backup cannot open the secrets in it.
 
 from __future__ import annotations
 
+import contextlib
+import hashlib
+import hmac
 import re
 from abc import ABC, abstractmethod
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import AbstractContextManager
 from datetime import UTC, datetime
 from pathlib import Path
@@ -35,7 +39,9 @@ MARK = "everyshelf-backup"
 NAME = re.compile(r"\d{8}T\d{6}Z\Z")
 PIECE_BYTES = 4 * 1024 * 1024
 TIME = "%Y%m%dT%H%M%SZ"
-RECORDS, MOMENT = "records.sqlite.zst", "moment.json"
+RECORDS, MOMENT, SIGNATURE = "records.sqlite.zst", "moment.json", "moment.signature"
+_HASH = re.compile(r"[0-9a-f]{64}\Z")
+_SEGMENT = re.compile(r"(?:[a-z0-9]+(?:-[a-z0-9]+)*~)?[0-9a-f]{32}\.seg\Z")
 # What of the data folder belongs to a moment beside records and segments; the keys are left out on purpose.
 FILES = ("format", "everyshelf.toml", "sealed-mark")
 
@@ -131,16 +137,19 @@ class Backups(ABC):
         """Remove the segments that are not among ``needed``."""
 
     def read(self, name: str) -> Moment:
-        """A moment; raises ``MissingError`` or ``BrokenError``."""
+        """A moment; raises ``MissingError`` or ``BrokenError``. Nothing in it is trusted: names are those that a
+        service gives, so that whoever writes a backup decides about no path."""
         try:
-            return msgspec.json.decode(self.file(name, MOMENT), type=Moment)
+            found = msgspec.json.decode(self.file(name, MOMENT), type=Moment)
+            _check(found, name)
+            return found
         except FileNotFoundError as error:
             raise MissingError(
                 f"{self.told} has no backup of {name}",
                 code="backup.missing",
                 hint=f"List them: everyshelf backup list {self.told}",
             ) from error
-        except msgspec.DecodeError as error:
+        except (msgspec.DecodeError, ValueError) as error:
             raise BrokenError(
                 f"{name} in {self.told} is damaged: {error}",
                 code="backup.damaged",
@@ -170,6 +179,44 @@ class Backups(ABC):
                 f"{self.told} has no backup yet", code="backup.missing", hint="Make one: everyshelf backup make"
             )
         return self.read(name or names[-1])
+
+
+def _check(moment: Moment, name: str) -> None:
+    """Return if a moment names only what a service writes; raises ``ValueError``."""
+    if moment.name != name or not NAME.match(name):
+        raise ValueError("it has the name of another one")
+    hashes = [moment.records, *(segment.blake3 for segment in moment.segments)]
+    if any(not _HASH.match(one) for one in hashes):
+        raise ValueError("it names bytes by something other than a hash")
+    names = [segment.name for segment in moment.segments]
+    if len(set(names)) != len(names) or any(not _SEGMENT.match(one) for one in names):
+        raise ValueError("it names a segment as no service does")
+    if moment.records_bytes < 0 or any(segment.size < 0 for segment in moment.segments):
+        raise ValueError("it names a length below nothing")
+
+
+def signature_of(moment: bytes, files: Iterable[tuple[str, bytes]], key: bytes) -> str:
+    """HMAC-SHA256 (RFC 2104) of what a moment says and of its small files, with the key of the installation."""
+    signed = hmac.new(hashlib.sha256(b"backup" + key).digest(), moment, hashlib.sha256)
+    for name, data in sorted(files):
+        signed.update(f"\0{name}\0{hashlib.sha256(data).hexdigest()}".encode())
+    return signed.hexdigest()
+
+
+def is_signed(backups: Backups, moment: Moment, key: bytes | None) -> bool:
+    """Whether a moment was made by the installation that has the key, and is as it was made."""
+    if key is None:
+        return False
+    files = []
+    for name in FILES:
+        with contextlib.suppress(FileNotFoundError, MissingError):
+            files.append((name, backups.file(moment.name, f"files/{name}")))
+    try:
+        said = backups.file(moment.name, SIGNATURE)
+    except (FileNotFoundError, MissingError):
+        return False
+    wanted = signature_of(backups.file(moment.name, MOMENT), files, key)
+    return hmac.compare_digest(said.strip(), wanted.encode())
 
 
 def free_name(known: list[str], now: datetime) -> str:

@@ -23,10 +23,12 @@ from everyshelf.service.backups.layout import (
     MOMENT,
     PIECE_BYTES,
     RECORDS,
+    SIGNATURE,
     Backups,
     Moment,
     SavedSegment,
     free_name,
+    signature_of,
 )
 from everyshelf.service.backups.opening import make_backups
 from everyshelf.storage.addresses import is_bucket
@@ -43,12 +45,14 @@ def make_backup(
     endpoint: str = "",
     keys: tuple[Path, Path] | None = None,
     reread: bool = False,
+    sign_with: Path | None = None,
 ) -> Moment:
     """Add a moment to the folder or bucket ``target``: the records as they are now, and every byte they need.
 
     Only what is lacking there is copied, and read back from there before the moment counts. ``endpoint``: address of
     the service that has the bucket. ``keys``: the key file of secrets and a folder, apart from ``target``, to copy the
-    keys to. ``reread``: read what earlier backups copied, too, and copy again what is damaged there. Raises
+    keys to. ``sign_with``: the file of the key that tells later that this installation made it.
+    ``reread``: read what earlier backups copied, too, and copy again what is damaged there. Raises
     ``InvalidError``, ``StorageError``, ``OutOfReachError``.
     """
     _check(data, target, keys)
@@ -57,7 +61,7 @@ def make_backup(
         # Segments are not removed while they are copied; the records are copied within that time, too.
         place = open_place(data)
         with backups.alone(), place.alone(wait=True):
-            return _made(data, place, backups, progress, keys, reread)
+            return _made(data, place, backups, progress, keys, reread, sign_with)
     except OSError as error:
         raise StorageError(
             f"the backup could not be written to {target}: {error.strerror or error}",
@@ -95,6 +99,7 @@ def _made(
     progress: Progress,
     keys: tuple[Path, Path] | None,
     reread: bool,
+    sign_with: Path | None,
 ) -> Moment:
     made = datetime.now(UTC)
     name = free_name(backups.names(), made)
@@ -103,12 +108,18 @@ def _made(
         digest, size = _save_records(data / "records.sqlite", hidden)
         segments, added, damage = _save_segments(place, backups, progress, reread)
         (hidden / "files").mkdir()
+        files: list[tuple[str, bytes]] = []
         for one in FILES:
             with contextlib.suppress(FileNotFoundError):
-                write_durably(hidden / "files" / one, (data / one).read_bytes())
+                files.append((one, (data / one).read_bytes()))
+                write_durably(hidden / "files" / one, files[-1][1])
         added += (hidden / RECORDS).stat().st_size
         moment = Moment(name, made, digest, size, segments, added, damage)
-        write_durably(hidden / MOMENT, msgspec.json.format(msgspec.json.encode(moment)))
+        said = msgspec.json.format(msgspec.json.encode(moment))
+        if sign_with is not None and sign_with.exists():
+            signature = signature_of(said, files, sign_with.read_bytes().strip())
+            write_durably(hidden / SIGNATURE, f"{signature}\n".encode())
+        write_durably(hidden / MOMENT, said)
         backups.publish(name, hidden)
     if keys:
         _save_keys(data, *keys)

@@ -17,6 +17,7 @@ from everyshelf.service.backups.checking import unpack_records
 from everyshelf.service.backups.layout import FILES, Backups, Moment, SavedSegment
 from everyshelf.service.backups.making import Progress
 
+SETTINGS = "everyshelf.toml"  # which folders may be written, which hosts called: not for a backup to say
 Write = Callable[[Backups, Moment, Path, Progress], None]
 
 
@@ -37,10 +38,11 @@ def write_all(backups: Backups, moment: Moment, target: Path, progress: Progress
 
 
 def write_files(backups: Backups, moment: Moment, target: Path, names: Iterable[str]) -> None:
-    """Write those of these files of a moment that it has."""
+    """Write those of these files of a moment that it has; settings beside, for somebody to look at."""
     for name in names:
         with contextlib.suppress(FileNotFoundError):
-            write_durably(target / name, backups.file(moment.name, f"files/{name}"))
+            aside = f"{name}.from-backup" if name == SETTINGS else name
+            write_durably(target / aside, backups.file(moment.name, f"files/{name}"))
 
 
 def restore_moment(

@@ -51,7 +51,7 @@ def create_person(name: str, full_name: str, password: str, *, staff: bool = Fal
     if User.objects.filter(username=name).exists():
         raise ConflictError(f"there is a person called {name} already", code="people.taken")
     try:
-        validate_password(password)
+        validate_password(password, User(username=name, first_name=full_name[:150]))
     except ValidationError as error:
         raise InvalidError(" ".join(error.messages), code="people.password", pointer="/password") from error
     return User.objects.create_user(name, password=password, first_name=full_name[:150], is_staff=staff)
