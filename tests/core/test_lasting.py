@@ -48,7 +48,7 @@ class LastingTests(unittest.TestCase):
                 return
             time.sleep(0.05)
         os.kill(pid, signal.SIGKILL)
-        self.fail("the reading process goes on without anybody who asked")
+        self.fail("the reading process goes on without anyone who asked")
 
     def test_it_outlives_the_thread_that_asked_first(self) -> None:
         with contextlib.closing(Worker()) as worker:

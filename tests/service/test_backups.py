@@ -224,7 +224,7 @@ class CommandTests(FolderCase):
         terminal.run("backup", "make", str(self.kept), "--data", str(self.data), "--keys", str(keys))
         restore = ("backup", "restore", str(self.kept))
         done = terminal.run(*restore, "--into", str(self.folder / "one"), code=1)
-        self.assertIn("the key of its installation is not at hand", done.stderr)
+        self.assertIn("the key of its installation was not given", done.stderr)
         terminal.run(*restore, "--into", str(self.folder / "two"), "--keys", str(keys))
         (said,) = (self.kept / "moments").glob("*/moment.json")
         written = json.loads(said.read_text())

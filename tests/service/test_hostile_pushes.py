@@ -122,7 +122,7 @@ class SizeTests(PushCase):
 
 
 class WaitingTests(PushCase):
-    """Nobody waits for somebody else's push."""
+    """Nobody waits for another person's push."""
 
     def test_three_thousand_branches_are_an_ordinary_push(self) -> None:
         run_git("clone", "-q", self.address(), "clone", folder=self.home)

@@ -59,7 +59,7 @@ class OwnWorkTests(ServiceCase):
         with self.assertRaises(ProblemError) as caught:
             self.shelf.commit("main", self.head, late[:1], "Nothing new", merge=True)
         self.assertEqual(caught.exception.code, "commit.empty")
-        # Somebody else's conflict is one.
+        # Someone else's conflict is one.
         self.shelf.set_member("author", "author")
         other = self.client_of("author").shelf(self.shelf.key)
         with self.assertRaises(ProblemError) as caught:

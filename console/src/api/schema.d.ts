@@ -4657,7 +4657,7 @@ export interface components {
         };
         /**
          * @description A folder, repository, database or server that a shelf uses. ``use``: environment, link or in place;
-         *     ``shared_with``: keys of the other shelves that may use it, too.
+         *     ``shared_with``: keys of the other shelves that may also use it.
          */
         LocationOut: {
             address: string;

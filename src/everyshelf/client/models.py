@@ -107,7 +107,7 @@ class Account(msgspec.Struct):
 
 class Location(msgspec.Struct):
     """A folder, repository, database or server that a shelf uses. ``use``: environment, link or in place;
-    ``shared_with``: keys of the other shelves that may use it, too."""
+    ``shared_with``: keys of the other shelves that may also use it."""
 
     address: str
     use: str

@@ -33,7 +33,7 @@ _FETCH = ("fetch", "--no-tags", "--no-write-fetch-head", "--no-auto-gc", "--no-r
 
 
 class Remote(Protocol):
-    """Another repository, beside a copy of ours."""
+    """Another repository, and its copy in the data folder."""
 
     def refs(self) -> dict[str, str]:
         """Full name and object of each branch and tag there."""
@@ -42,7 +42,7 @@ class Remote(Protocol):
         """Bring what refs there name (values: what they are called here, outside of branches and tags)."""
 
     def send(self, refs: Mapping[str, str]) -> dict[str, EveryShelfError]:
-        """Let refs there (keys) name objects of ours. Gives each that was refused with why; the others are there."""
+        """Move refs there (keys) to objects of the service. Returns each refused ref with the reason."""
 
     def try_writing(self) -> None:
         """Return if the repository may be written to, as far as that shows without writing."""

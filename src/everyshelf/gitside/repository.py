@@ -22,7 +22,7 @@ _MOST_IN_MEMORY = 1024 * 1024  # a larger blob goes through in pieces
 _MOST_WAITING = 16 * 1024 * 1024
 _CACHED_ENTRIES = 60_000
 _MOST_ROOTS = 10_000
-# Whole in memory: what is larger is no message that somebody wrote, and no folder that anybody could look at.
+# Whole in memory: what is larger is not a message that someone wrote, nor a folder that anyone could look at.
 _MOST_READ = {"commit": 4 * 1024 * 1024, "tag": 4 * 1024 * 1024, "tree": 16 * 1024 * 1024}
 _AHEAD = 64  # ids that are asked for at once: they fit into the smallest pipe there is, so asking never waits
 

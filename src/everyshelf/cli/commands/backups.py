@@ -202,13 +202,13 @@ def check(folder: str, endpoint: str, moment: str, as_json: bool) -> None:
 
 
 def _ask_if_unsigned(found: Any, chosen: Any, keys: Path | None, key_file: Path) -> None:
-    """Return if the moment was made by the installation whose key is at hand, or is to be restored all the same."""
+    """Return if the moment is signed with a key that was given, or if the user agrees to restore it."""
     from everyshelf.service.backups.layout import is_signed
 
     known = [path for path in (keys / "secrets.key" if keys else None, key_file) if path is not None and path.is_file()]
     if any(is_signed(found, chosen, path.read_bytes().strip()) for path in known):
         return
-    why = "is not signed with that key" if known else "cannot be checked: the key of its installation is not at hand"
+    why = "is not signed with that key" if known else "cannot be checked: the key of its installation was not given"
     said = f"{chosen.name} {why}. Whoever made it decides about accounts, tokens and links of what is restored."
     if not sys.stdin.isatty():
         raise click.ClickException(f"{said} To restore it all the same: --unsigned; with its key: --keys FOLDER")

@@ -71,7 +71,7 @@ class SqliteDatabase(Database):
         if not making and not self.file.exists():
             records = sqlite3.connect(":memory:", isolation_level=None)
         else:
-            if making and not self.file.exists():  # SQLite gives what lies beside it the same rights
+            if making and not self.file.exists():  # SQLite gives the files beside it the same rights
                 with contextlib.suppress(FileExistsError):
                     os.close(os.open(self.file, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o666))
                     os.chmod(self.file, shared_mode(0o666))

@@ -1,7 +1,7 @@
 """Folders that Git would take for a repository of their own, and whose settings it would then obey.
 
 A bare repository is a folder with ``HEAD`` beside ``objects`` and ``refs``, or beside ``commondir``, which names where
-those lie (``gitrepository-layout``). Whoever runs Git in such a folder, or below it, runs the programs that its
+those lie (``gitrepository-layout``). Anyone who runs Git in such a folder, or below it, runs the programs that its
 settings name.
 """
 

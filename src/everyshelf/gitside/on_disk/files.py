@@ -24,7 +24,7 @@ _DEEPEST = 64
 
 @dataclass(frozen=True)
 class Names:
-    """What lies in one folder."""
+    """What is in one folder."""
 
     folders: tuple[str, ...]
     files: tuple[str, ...]
@@ -90,7 +90,7 @@ def opened_file(root: Path, path: str) -> Iterator[tuple[int, int]]:
 
 
 def read_file(root: Path, path: str, most: int) -> bytes | None:
-    """Up to ``most`` bytes of a file; None if there is no such file."""
+    """Up to ``most`` bytes of a file; None if it does not exist."""
     try:
         with opened_file(root, path) as (file, _):
             data = b""

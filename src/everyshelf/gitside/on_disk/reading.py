@@ -1,8 +1,8 @@
-"""What a repository in a folder has: branches and tags, and a copy of its objects in a repository of ours.
+"""What a repository in a folder has: branches and tags, and a copy of its objects in a repository of the service.
 
 Its settings, hooks, alternates and attributes are never obeyed, because no program of Git is started in it: refs are
-read as ``gitrepository-layout`` describes them, and objects are copied, so that what Git then reads lies in a folder
-that only the service writes. Indexes of packs are made anew from the copies, never taken over.
+read as ``gitrepository-layout`` describes them, and objects are copied, so that what Git then reads is in a folder
+that only the service writes. Indexes of packs are made again from the copies, never taken over.
 """
 
 from __future__ import annotations
@@ -54,7 +54,7 @@ class OnDisk:
 
     @property
     def root(self) -> Path:
-        """The folder in which its objects and refs lie."""
+        """The folder that has its objects and refs."""
         if "objects" not in names_in(self.folder).folders and ".git" in names_in(self.folder).folders:
             return self.folder / ".git"
         return self.folder
@@ -103,7 +103,7 @@ class OnDisk:
 
     @contextmanager
     def _in_our_words(self) -> Iterator[None]:
-        """A step that is a link or not a folder was put there by somebody: nothing is read behind it."""
+        """A step that is a link or not a folder was put there by someone: nothing is read behind it."""
         try:
             yield
         except PermissionError as error:
@@ -146,7 +146,7 @@ class OnDisk:
         return None
 
     def checked_out(self) -> str:
-        """The branch that somebody works on there; empty in a bare repository."""
+        """The branch that someone works on there; empty in a bare repository."""
         if self.root.name != ".git":
             return ""
         data = (read_file(self.root, "HEAD", _MOST_REF) or b"").strip()
@@ -175,7 +175,7 @@ class OnDisk:
 
     @contextmanager
     def copied(self, below: Path) -> Iterator[Path]:
-        """A bare repository of ours, in ``below``, with all its objects and refs; what was copied before stays."""
+        """Keep a bare copy in ``below``, with all objects and refs; what was copied before stays."""
         mirror = mirror_of(below, self.folder)
         mirror.parent.mkdir(parents=True, exist_ok=True)
         with mirror.with_suffix(".lock").open("w") as lock:
@@ -205,7 +205,7 @@ class OnDisk:
                 path = f"objects/{step}/{name}"
                 if _LOOSE.match(path) and not (mirror / path).exists():
                     (mirror / "objects" / step).mkdir(exist_ok=True)
-                    with contextlib.suppress(FileNotFoundError):  # packed and removed there meanwhile
+                    with contextlib.suppress(FileNotFoundError):  # packed and removed there in the meantime
                         self._copy(path, mirror / path)
 
     def _copy(self, path: str, target: Path) -> None:
@@ -226,7 +226,7 @@ class OnDisk:
 
 
 def mirror_of(below: Path, folder: Path) -> Path:
-    """Where the copy of a repository lies."""
+    """Where the copy of a repository is."""
     name = hashlib.sha256(os.fsencode(folder)).hexdigest()[:32]
     return below / "copies" / name
 

@@ -1,7 +1,7 @@
 """Branches and tags sent to a repository in a folder: a pack put beside its own, then each ref moved under its lock.
 
 Files are written as ``gitrepository-layout`` and ``githooks`` describe them, in the order in which Git writes them, so
-that whoever reads meanwhile sees all or nothing. A ref is locked by ``NAME.lock``, as Git does, and moves on only:
+that a reader sees all or nothing. A ref is locked by ``NAME.lock``, as Git does, and moves on only:
 nothing there is overwritten.
 """
 
@@ -25,7 +25,7 @@ _PIECE = 1024 * 1024
 
 
 def send(there: OnDisk, ours: Repository, refs: Mapping[str, str]) -> dict[str, EveryShelfError]:
-    """Let refs there (keys) name objects of ours. Gives each that was refused with why; the others are there."""
+    """Move refs there (keys) to objects of the service. Returns each refused ref with the reason."""
     there.require_plain()
     before = there.refs()
     refused: dict[str, EveryShelfError] = {}

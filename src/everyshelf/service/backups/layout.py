@@ -138,7 +138,7 @@ class Backups(ABC):
 
     def read(self, name: str) -> Moment:
         """A moment; raises ``MissingError`` or ``BrokenError``. Nothing in it is trusted: names are those that a
-        service gives, so that whoever writes a backup decides about no path."""
+        service gives, so that anyone who writes a backup decides about no path."""
         try:
             found = msgspec.json.decode(self.file(name, MOMENT), type=Moment)
             _check(found, name)

@@ -38,7 +38,7 @@ def write_all(backups: Backups, moment: Moment, target: Path, progress: Progress
 
 
 def write_files(backups: Backups, moment: Moment, target: Path, names: Iterable[str]) -> None:
-    """Write those of these files of a moment that it has; settings beside, for somebody to look at."""
+    """Write those of these files of a moment that it has; settings beside, for someone to look at."""
     for name in names:
         with contextlib.suppress(FileNotFoundError):
             aside = f"{name}.from-backup" if name == SETTINGS else name

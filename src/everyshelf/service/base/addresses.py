@@ -1,4 +1,4 @@
-"""Addresses as they may be shown: what lets somebody in is left out."""
+"""Addresses as they may be shown: what lets someone in is left out."""
 
 from __future__ import annotations
 

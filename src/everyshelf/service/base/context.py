@@ -68,7 +68,7 @@ def _all_readers() -> list[Worker]:
 
 @functools.cache
 def _readers() -> FairPool[Worker]:
-    """Somebody who waits for an answer is told when it takes too long; a job waits as long as it takes."""
+    """Someone who waits for an answer is told when it takes too long; a job waits as long as it takes."""
     return FairPool(_all_readers(), None if _most_readers[0] else _PATIENCE_SECONDS)
 
 
@@ -97,7 +97,7 @@ def recogniser() -> Worker:
 
 @contextmanager
 def reader() -> Iterator[Worker]:
-    """A reading process for one call; waits while all are busy, and gives its turn to others meanwhile. Raises
+    """A reading process for one call; waits while all are busy, and gives its turn to others in the meantime. Raises
     ``BusyError`` where a request has waited too long."""
     with turns.given_back(), _readers().one() as worker:
         yield worker

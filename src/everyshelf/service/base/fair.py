@@ -1,4 +1,4 @@
-"""A few things that many want, given out in turns of people: whoever asks for many does not keep the others waiting."""
+"""Share a few things among many people in turns, so that a person who asks for many does not delay the others."""
 
 from __future__ import annotations
 

@@ -16,7 +16,7 @@ from everyshelf.service.rights import caller_of
 
 class LocationOut(serializers.Serializer[Any]):
     """A folder, repository, database or server that a shelf uses. ``use``: environment, link or in place;
-    ``shared_with``: keys of the other shelves that may use it, too."""
+    ``shared_with``: keys of the other shelves that may also use it."""
 
     address = serializers.CharField()
     use = serializers.CharField()

@@ -28,7 +28,7 @@ class Claim(models.Model):
 
 
 class SharedLocation(models.Model):
-    """That one more shelf may use a location, and what lies below it."""
+    """That one more shelf may use a location, and everything below it."""
 
     steps = models.JSONField()
     address = models.CharField(max_length=2000)

@@ -35,7 +35,7 @@ def check_asked(environ: dict[str, Any]) -> None:
     parts = [part for part in path.split("/") if part]
     if method in _REMOVING and len(parts) <= _FIXED:
         raise AskedError(
-            403, f"/{'/'.join(parts)} is not a folder that can be removed or moved; remove what lies in a draft."
+            403, f"/{'/'.join(parts)} is not a folder that can be removed or moved; remove what is in a draft."
         )
     if method in _XML:
         data = _body(environ)

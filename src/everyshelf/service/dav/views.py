@@ -90,7 +90,7 @@ def _in_our_words(status: int, page: bytes, path: str) -> HttpResponse:
     reason = html.unescape(re.sub(r"<[^>]*>", " ", found[1])).split("Source exception")[0] if found else ""
     reason = " ".join(reason.replace("\xa0", " ").split()).strip(" :.")
     if status >= _OUR_FAULT:
-        reason = "Something went wrong here; nothing was changed. Tell whoever runs the service"
+        reason = "Something went wrong here; nothing was changed. Tell the administrator"
     elif not reason or reason == path:
         reason = f"{_SENTENCES.get(status, 'That is not possible here')}: {path}"
     return _said(status, f"{reason}.")

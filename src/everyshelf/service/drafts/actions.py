@@ -31,7 +31,7 @@ class Saving:
     """One edit to keep: new content at a path (perhaps moved from another), or None where it is gone.
 
     ``onto`` is the number of the save point it was made on, 0 for what was not in the draft; None: do not ask.
-    ``credit``: who made it where, if that was somebody else.
+    ``credit``: who made it where, if that was someone else.
     """
 
     path: str
@@ -319,7 +319,7 @@ def take_up_equal(caller: Caller, branch: Branch, commit: Commit) -> None:
 
 
 def went_on_from(person: Any, branch: Branch, path: str, content: str) -> bool:
-    """Whether somebody saved a content into their draft, saved another one after it, and committed that."""
+    """Whether someone saved a content into their draft, saved another one after it, and committed that."""
     points = SavePoint.objects.filter(
         draft__person=person, draft__shelf_id=branch.shelf_id, draft__branch=branch.name, path=path
     )

@@ -30,7 +30,7 @@ class SavePoint(models.Model):
     ``content`` is empty where the artifact is gone. ``state``: new, edited, moved or gone against the base;
     ``discarded`` says that it was given up. ``commit`` took it up. ``newest``: the last one of its path. ``made_on`` is
     the state (a root) it was made on, where the draft has gone on from there since; empty: the draft's base.
-    ``credit``: who made it where, if that was somebody else; it goes into the description of the commit.
+    ``credit``: who made it where, if that was someone else; it goes into the description of the commit.
     """
 
     draft = models.ForeignKey(Draft, models.CASCADE, related_name="points")

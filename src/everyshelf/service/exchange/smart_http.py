@@ -116,7 +116,7 @@ class ReceivePack(GitView):
 
 
 def _has_left(request: HttpRequest) -> Callable[[], bool]:
-    """Whether whoever asked is gone; the server tells."""
+    """Whether the client has gone; the server knows."""
     asked: Callable[[], bool] = request.META.get("waitress.client_disconnected", lambda: False)
     return asked
 

@@ -14,7 +14,7 @@ class EdgedCommonPasswordValidator(CommonPasswordValidator):
     """Refuse a common password with digits or signs before or behind it, or written twice."""
 
     def validate(self, password: str, user: Any = None) -> None:
-        """Raise ``ValidationError`` for one that is among the first tries of whoever guesses."""
+        """Raise ``ValidationError`` for one that is guessed early."""
         bare = password.lower().strip()
         start, stop = 0, len(bare)
         while start < stop and not bare[start].isalpha():

@@ -194,7 +194,7 @@ class _Channel(HTTPChannel):  # type: ignore[misc]
             super().handle_read()
 
     def check_client_disconnected(self) -> bool:
-        """Whether whoever asked is gone. A client that only ends its side of the connection counts as gone, too."""
+        """Whether the client has gone. A client that only ends its side of the connection also counts as gone."""
         return not self.connected or self._sender_is_done()
 
     def _sender_is_done(self) -> bool:

@@ -1,4 +1,4 @@
-"""Repositories on this machine that whoever runs the service has listed by name; no other folder is offered to Git.
+"""Repositories on this machine that the administrator has listed by name; no other folder is offered to Git.
 
 A person's word alone must not make the service read or write a folder as a repository. Nothing that the service itself
 writes for shelves can be listed: what a shelf puts there would be one.
@@ -26,13 +26,13 @@ def listed_repository(said: str, code: str = "link.place") -> Path:
             f"{said} is not a repository that this service may use",
             code=code,
             pointer="/address",
-            hint="Use https:// or ssh://. Whoever runs the service can list a folder: EVERYSHELF_REPOSITORIES",
+            hint="Use https:// or ssh://. An administrator can list a folder: EVERYSHELF_REPOSITORIES",
         )
     return resolved
 
 
 def _is_listed(path: Path, entry: Path) -> bool:
-    """``FOLDER/*`` lists every repository that lies directly in a folder."""
+    """``FOLDER/*`` lists every repository directly in a folder."""
     if entry.name == _ALL:
         return path.parent == entry.parent.resolve()
     return path == entry.resolve()

@@ -40,7 +40,7 @@ def steps_of_link(address: str) -> list[Steps]:
 
 
 def ground(steps: Steps) -> Steps:
-    """The folder that a repository on this machine lies in; anything else is its own ground."""
+    """The folder that a repository on this machine is in; anything else is its own ground."""
     return steps[: steps.index(_BRANCH)] if steps[0] == "file" and _BRANCH in steps else steps
 
 
@@ -74,6 +74,6 @@ def _database(address: str) -> Steps:
 
 
 def touches(one: Steps, other: Steps) -> bool:
-    """Whether one is, or lies above or below, the other."""
+    """Whether one is the other, or is above or below it."""
     shorter = min(len(one), len(other))
     return one[:shorter] == other[:shorter]

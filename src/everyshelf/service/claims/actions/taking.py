@@ -19,7 +19,7 @@ from everyshelf.service.shelves.models import Shelf
 
 def take(shelf: Shelf, use: str, holder: int, address: str, wanted: Sequence[Steps], who: str) -> None:
     """Record that the shelf uses a location. Raises ``ConflictError`` (location.taken, of an environment
-    environment.taken) if it is, lies in, or holds one of another shelf, or one of its own that does not go together
+    environment.taken) if it is, is inside or contains one of another shelf, or its own that does not go together
     with it. Call it in the transaction that records what uses it."""
     require_free(shelf, use, address, wanted, holder=holder)
     if not Claim.objects.filter(shelf=shelf, use=use, holder=holder, address=address).exists():
@@ -83,14 +83,14 @@ def _folders_of_others(shelf: Shelf) -> list[Steps]:
 
 
 def taken_for(shelf: Shelf) -> list[Steps]:
-    """What a new environment of the shelf may not touch: claims of anybody, and the folders of other shelves."""
+    """What a new environment of the shelf may not touch: claims of anyone, and the folders of other shelves."""
     return [*(ground(tuple(row)) for row in Claim.objects.values_list("steps", flat=True)), *_folders_of_others(shelf)]
 
 
 def _taken(use: str, address: str) -> ConflictError:
     return ConflictError(
-        f"{address} is, lies in, or holds a location that is in use",
+        f"{address} is, is inside, or contains a location that is in use",
         code="environment.taken" if use == "environment" else "location.taken",
         pointer="/address",
-        hint="Choose one of its own. Whoever runs the service can share one: everyshelf admin share-location",
+        hint="Choose one of its own. An administrator can share one: everyshelf admin share-location",
     )

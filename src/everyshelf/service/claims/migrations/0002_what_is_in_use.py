@@ -39,7 +39,7 @@ def _take(apps: Any, _editor: Any) -> None:
 
 
 def _folders_in_place(apps: Any) -> list[tuple[int, str]]:
-    """The outermost folders of files that are registered where they lie, by shelf."""
+    """The outermost folders of files that are registered in place, by shelf."""
     rows = apps.get_model("shelves", "OutsideContent").objects.filter(address__startswith="/")
     found: dict[int, set[str]] = {}
     for shelf, address in rows.values_list("shelf", "address").iterator():

@@ -1,8 +1,8 @@
-"""What is known of an environment to which nothing was promoted yet: what was there when somebody looked.
+"""What is known of an environment to which nothing was promoted yet: what was there when someone looked.
 
 Without a deployment nothing says who changed what. What is there and on the shelf alike was changed by nobody; what is
 there in an older version of the shelf's is waiting for a promotion; anything else was made there. What was there once
-and is no more was removed there: a promotion must not bring it back unasked.
+and is gone was removed there: a promotion must not bring it back unasked.
 """
 
 from __future__ import annotations
@@ -28,7 +28,7 @@ def seen_there(environment: Environment) -> set[str]:
 
 
 def removed_there(environment: Environment, present: Manifest) -> Manifest:
-    """What was there and is no more, in the form of a record; nothing once something was promoted."""
+    """What was there and is gone, in the form of a record; nothing once something was promoted."""
     return {path: _GONE for path in seen_there(environment) if path not in present}
 
 

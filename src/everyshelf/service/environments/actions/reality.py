@@ -282,7 +282,7 @@ def _bring(
 
 
 def _credit(environment: Environment, where: str, by: str) -> str:
-    """Who made a change, for the commit that it becomes: whoever captures it did not."""
+    """Who made a change, for the commit that it becomes: the person who captures it did not make it."""
     act = {"added there": "added", "removed there": "removed"}.get(where, "changed")
     return f"{act} in {environment.name} by {by}" if by else ""
 

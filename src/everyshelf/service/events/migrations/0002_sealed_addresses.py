@@ -1,4 +1,4 @@
-"""Keep the whole address of a webhook sealed where it holds what lets somebody in."""
+"""Keep the whole address of a webhook sealed where it holds what lets someone in."""
 
 from __future__ import annotations
 

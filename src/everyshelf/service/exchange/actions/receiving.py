@@ -68,7 +68,7 @@ class _Push:
         return not self.wanted
 
     def tick(self) -> None:
-        """Return while somebody waits for the answer."""
+        """Return while someone waits for the answer."""
         if self.has_left():
             raise RefusedError("the client has left; nothing was taken", code="git.left")
 
@@ -117,7 +117,7 @@ def receive_push(caller: Caller, shelf: Shelf, stream: IO[bytes], has_left: Call
 
     Each ref is judged by itself; those that are taken, with all their commits, are recorded together. Rights are asked
     from the commands, before a byte of the pack is read; nobody waits for the shelf's repository while it is read. The
-    work ends when the client has left (``has_left``). Raises ``InvalidError`` for what is no push, ``BusyError`` where
+    work ends when the client has left (``has_left``). Raises ``InvalidError`` for what is not a push, ``BusyError`` if
     too many push at the same time.
     """
     push = _Push(caller, shelf, read_push(stream), has_left)
@@ -158,7 +158,7 @@ def _receive(push: _Push, stream: IO[bytes]) -> None:
             take(repository)
             try:
                 _record(push, taking, [step for _, step in steps])
-            except EveryShelfError as error:  # somebody moved a branch at that moment: nothing is recorded
+            except EveryShelfError as error:  # someone moved a branch at that moment: nothing is recorded
                 for command in push.wanted:
                     push.refused[command.ref] = error
             bring_up_to_date(shelf)

@@ -47,7 +47,7 @@ def locked(shelf: Shelf) -> Iterator[None]:
 
 @contextmanager
 def locked_for_reading(shelf: Shelf) -> Iterator[bool]:
-    """As ``locked``, for whoever only reads: False where another one works on the repository for longer than a reader
+    """As ``locked``, for readers: False where another one works on the repository for longer than a reader
     should wait. What it holds is then shown as it is."""
     path = folder_of(shelf).with_suffix(".lock")
     path.parent.mkdir(parents=True, exist_ok=True)

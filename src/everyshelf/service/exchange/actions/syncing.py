@@ -203,7 +203,7 @@ def _fetch(run: _Run, there: dict[str, str]) -> None:
 
 
 def _was_deleted_here(run: _Run, here: str, other: str, brings_nothing: bool) -> bool:
-    """Whether somebody deleted the branch on the shelf, and nothing was added to it in Git since: it stays deleted."""
+    """Whether someone deleted the branch on the shelf, and nothing was added to it in Git since: it stays deleted."""
     if not brings_nothing or Branch.objects.filter(shelf=run.shelf, name=here).exists():
         return False
     if not LogEntry.objects.filter(shelf=run.shelf.key, act="branch.deleted", subject=here).exists():

@@ -169,7 +169,7 @@ class Taking:
         return found
 
     def forget_recorded(self) -> None:
-        """Take for known what somebody else has recorded since it was read."""
+        """Take for known what someone else has recorded since it was read."""
         found = self._recorded(list(self._read))
         self._known.update(found)
         for git in found:

@@ -1,7 +1,7 @@
 """An artifact of a merge that is put together elsewhere, by a program or by hand.
 
 It starts as all that is merged so far, and it has to hold what both sides changed outside of what is to be settled, as
-every merge does: what is lost there would be lost without anybody having decided it.
+every merge does: what is lost there would be lost without anyone having decided it.
 """
 
 from __future__ import annotations
