@@ -8,7 +8,7 @@ export PYTHONUTF8 := 1
 # Where the surroundings forbid it, every process would compile every module anew: five seconds for each start of a service.
 export PYTHONDONTWRITEBYTECODE :=
 
-.PHONY: demo test serve bench check fix schema kinds commands tour guides setup browser postgres curl ssh console cadaver
+.PHONY: demo test nightly serve bench check fix schema kinds commands tour guides setup browser postgres curl ssh console cadaver
 
 demo: setup console
 	$(BIN)/everyshelf demo
@@ -19,9 +19,9 @@ serve: setup console
 test: setup console browser postgres curl ssh cadaver
 	$(BIN)/python -m tests
 
-laws: setup
-	EVERYSHELF_LAWS=1 $(BIN)/python -m tests
-	$(BIN)/python -m tests.mutations
+# All of the above, what is slower and rarer (tests/sets.py), the laws with all examples, and the cuts of safety nets.
+nightly: setup console browser postgres curl ssh cadaver
+	$(BIN)/python -m tests.nightly
 
 check: setup console
 	$(BIN)/ruff check .

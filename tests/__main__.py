@@ -1,5 +1,8 @@
-"""``python -m tests [NAME …]``: run the tests, one module at a time in each of a few processes, then print the line
-continuous integration reads."""
+"""``python -m tests [--nightly] [--note] [NAME …]``: run the tests, one module at a time in each of a few processes, then
+print the line continuous integration reads.
+
+``--nightly`` runs all modules, also those that ``tests.sets`` leaves to the night; ``--note`` notes how long each took.
+"""
 
 from __future__ import annotations
 
@@ -9,23 +12,18 @@ import sys
 import time
 from collections.abc import Iterator
 from concurrent.futures import ProcessPoolExecutor, as_completed
-from pathlib import Path
 
 from tests.check import CHECKED
+from tests.sets import NIGHTLY, longest_first, modules, note
 from tests.support.records import keep_for_this_run
 from tests.support.running import Ran, run
 
-# Those that wait for browsers and services come first, so that the end is not a wait for one of them.
-_SLOW_FIRST = ("tests.console", "tests.house", "tests.cli", "tests.service", "tests.destinations", "tests.desk")
 
-
-def modules() -> list[str]:
-    """Every test module, those that take longest first."""
-    root = Path(__file__).parent
-    found = [".".join(p.relative_to(root.parent).with_suffix("").parts) for p in sorted(root.rglob("test_*.py"))]
+def _wanted(nightly: bool) -> list[str]:
+    left_out = set() if nightly else set(NIGHTLY)
     if os.environ.get("EVERYSHELF_CHECKED"):  # `make check` runs these, and runs beside
-        found = [name for name in found if name not in CHECKED]
-    return sorted(found, key=lambda name: not name.startswith(_SLOW_FIRST))
+        left_out.update(CHECKED)
+    return longest_first([name for name in modules() if name not in left_out])
 
 
 def _all(names: list[str]) -> Iterator[Ran]:
@@ -44,10 +42,15 @@ def _all(names: list[str]) -> Iterator[Ran]:
 
 
 def main() -> int:
+    given = sys.argv[1:]
+    options = {word for word in given if word.startswith("--")}
+    names = [word for word in given if word not in options] or _wanted("--nightly" in options)
     start = time.monotonic()
+    seconds: dict[str, float] = {}
     tests = failed = skipped = 0
     keep_for_this_run()
-    for ran in _all(sys.argv[1:] or modules()):
+    for ran in _all(names):
+        seconds[ran.module] = ran.seconds
         tests, failed, skipped = tests + ran.tests, failed + ran.failed, skipped + ran.skipped
         sign = "✗" if ran.failed else "✓"
         left_out = f", {ran.skipped} skipped" if ran.skipped else ""
@@ -56,6 +59,8 @@ def main() -> int:
             print(f"    {line}", flush=True)
         if ran.failed:
             print(ran.report, flush=True)
+    if "--note" in options:
+        note(seconds)
     print(f"{time.monotonic() - start:.0f} s")
     print(f"{tests - failed - skipped} passed, {failed} failed", flush=True)
     return 1 if failed or not tests else 0

@@ -1,4 +1,4 @@
-"""``python -m tests.mutations [WORD …]``: cut safety nets one at a time and see whether a test notices. ``make laws`` runs it.
+"""``python -m tests.mutations [WORD …]``: cut safety nets one at a time and see whether a test notices. ``make nightly`` runs it.
 
 Each cut is made in a copy of the sources, and only the tests nearest to it run there. A cut that no test notices survives;
 the goal is none. A cut whose place is no longer found counts as one that survived: the list must follow the code.

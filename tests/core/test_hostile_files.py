@@ -165,7 +165,7 @@ class HostileFileTests(unittest.TestCase):
         worker = Worker(deadline_seconds=SECONDS, memory_bytes=BYTES)
         self.addCleanup(worker.close)
         fell_back = []
-        # The suite takes every fourth; `make laws` takes all.
+        # The suite takes every fourth; `make nightly` takes all.
         chosen = dict(list(CASES.items())[:: 1 if SHARE >= 1 else 8])
         chosen |= {name: CASES[name] for name in ("odd.ipynb", "odd-outputs.ipynb")}
         for name, data in chosen.items():

@@ -272,7 +272,7 @@ class CrashTests(unittest.TestCase):
                 "proposal": ("post", f"{base}/proposals/{proposal}/merge", {"reason": "to see"}),
                 "finish a merge": ("post", f"{base}/merges/{merge}/finish", {}),
             }
-        if SHARE < 1:  # those that write most; make laws has all of them
+        if SHARE < 1:  # those that write most; make nightly has all of them
             acts = {name: acts[name] for name in ("promote", "commit a draft", "merge and drop", "finish a merge")}
         service.kill_group()
         done = subprocess.run(

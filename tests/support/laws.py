@@ -9,12 +9,12 @@ from typing import Any
 from hypothesis import settings
 
 # The suite tries a part of the examples, so that it ends in time on two processors, and the same ones each time; `make
-# laws` tries all of them, others each time: what chance finds there becomes an example of the law.
+# nightly` tries all of them, others each time: what chance finds there becomes an example of the law.
 SHARE = float(os.environ.get("EVERYSHELF_LAWS", "0.2"))
 
 
-# For what takes long and is looked at more cheaply elsewhere in the suite; `make laws` runs it.
-in_full = unittest.skipUnless(SHARE >= 1, "make laws runs it")
+# For what takes long and is looked at more cheaply elsewhere in the suite; `make nightly` runs it.
+in_full = unittest.skipUnless(SHARE >= 1, "make nightly runs it")
 
 
 def law(max_examples: int, **other: Any) -> settings:

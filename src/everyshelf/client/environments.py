@@ -7,11 +7,10 @@ from datetime import datetime
 from typing import Any
 from urllib.parse import quote
 
-import msgspec
-
 from everyshelf.client.models import Binding, Deployment, Environment, Job
 from everyshelf.client.part import ShelfPart
 from everyshelf.core.answers.environments import FreePlace
+from everyshelf.decoding import converted
 
 
 class EnvironmentsPart(ShelfPart):
@@ -81,7 +80,7 @@ class EnvironmentsPart(ShelfPart):
     def deployments(self, environment: str) -> list[Deployment]:
         """What was put there, newest first."""
         rows = self._pages(f"environments/{quote(environment, safe='')}/deployments")
-        return msgspec.convert(list(rows), list[Deployment])
+        return converted(list(rows), list[Deployment])
 
     def rehearse(self, tag: str, environment: str) -> dict[str, Any]:
         """What a promotion would do; nothing is touched."""

@@ -10,6 +10,7 @@ import msgspec
 
 from everyshelf.client.models import Job
 from everyshelf.client.part import ShelfPart
+from everyshelf.decoding import converted
 
 
 class InPlace(msgspec.Struct):
@@ -43,7 +44,7 @@ class InPlacePart(ShelfPart):
     def in_place(self, ref: str | None = None, folder: str = "") -> Iterator[InPlace]:
         """The artifacts in place of a state, below a folder, by path."""
         for row in self._pages("in-place", ref=ref, folder=folder or None):
-            yield msgspec.convert(row, InPlace)
+            yield converted(row, InPlace)
 
     def add_in_place(self, path: str, address: str, *, endpoint: str = "", branch: str = "", summary: str = "") -> Job:
         """Start to register the file at ``address`` as the artifact ``path``, or all files below it below that path,

@@ -7,6 +7,8 @@ from pathlib import Path
 
 import msgspec
 
+from everyshelf.decoding import from_json
+
 
 class Known(msgspec.Struct):
     """Tokens by address, and the address used last."""
@@ -26,7 +28,7 @@ def credentials_path() -> Path:
 def load_known() -> Known:
     """Return what is remembered; nothing where the file does not exist yet."""
     try:
-        return msgspec.json.decode(credentials_path().read_bytes(), type=Known)
+        return from_json(credentials_path().read_bytes(), Known)
     except (FileNotFoundError, msgspec.DecodeError):
         return Known()
 

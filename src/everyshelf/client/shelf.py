@@ -44,6 +44,7 @@ from everyshelf.core.answers.outlines import OutlineAnswer
 from everyshelf.core.answers.queries import QueryAnswer
 from everyshelf.core.answers.states import ArtifactComparison, Parted, StateComparison
 from everyshelf.core.answers.tables import RowPage, TableRows
+from everyshelf.decoding import converted
 
 _PAGE = 1000
 _IDS_PER_REQUEST = 5000
@@ -186,7 +187,7 @@ class ShelfClient(
             yield from self._arranged(ref, folder, sought)
             return
         for row in self._pages("artifacts", ref=ref, folder=folder, files="true" if files else None):
-            yield msgspec.convert(row, Artifact)
+            yield converted(row, Artifact)
 
     def _arranged(self, ref: str | None, folder: str | None, sought: dict[str, str]) -> Iterator[Artifact]:
         """Page by page, all of the state that the first page was of."""
@@ -196,7 +197,7 @@ class ShelfClient(
             page = self._transport.get(
                 f"{self._base}/artifacts", dict[str, Any], ref=ref, start=start, limit=_PAGE, **query
             )
-            yield from msgspec.convert(page["items"], list[Artifact])
+            yield from converted(page["items"], list[Artifact])
             start, total = start + len(page["items"]), page["total"] if page["items"] else 0
             if page["commit"] and not (ref or "").startswith("draft"):
                 ref = f"commit:{page['commit']}"
@@ -208,7 +209,7 @@ class ShelfClient(
     def history(self, path: str, ref: str | None = None, limit: int | None = None) -> list[ArtifactVersion]:
         """Versions of an artifact, newest first: all of them, or ``limit``."""
         rows = self._pages("artifact/history", limit, path=path, ref=ref)
-        return msgspec.convert(list(rows), list[ArtifactVersion])
+        return converted(list(rows), list[ArtifactVersion])
 
     def outline(self, path: str, ref: str | None = None, version: int | None = None) -> OutlineAnswer:
         """What an artifact is made of."""
@@ -344,7 +345,7 @@ class ShelfClient(
         if "start" in sought:
             sought["from"] = sought.pop("start")
         for row in self._pages("commits", limit=limit, ref=ref, **sought):
-            yield msgspec.convert(row, CommitListed, strict=False)
+            yield converted(row, CommitListed, strict=False)
 
     def commit(
         self,
@@ -395,7 +396,7 @@ class ShelfClient(
 
     def branches(self, words: str = "") -> list[Branch]:
         """All branches, or those with ``words`` in their names: the main branch, then the others by name."""
-        return msgspec.convert(list(self._pages("branches", words=words or None)), list[Branch])
+        return converted(list(self._pages("branches", words=words or None)), list[Branch])
 
     def branch(self, name: str) -> Branch:
         """One branch; raises ``ProblemError`` (404) if it is missing."""
@@ -421,7 +422,7 @@ class ShelfClient(
 
     def tags(self, words: str = "", limit: int | None = None) -> list[Tag]:
         """All tags, or those with ``words`` in their names; newest first: all of them, or ``limit``."""
-        return msgspec.convert(list(self._pages("tags", limit, words=words or None)), list[Tag])
+        return converted(list(self._pages("tags", limit, words=words or None)), list[Tag])
 
     def make_tag(
         self,

@@ -12,6 +12,7 @@ import httpx
 import msgspec
 
 from everyshelf.client.errors import ProblemError, UnreachableError
+from everyshelf.decoding import from_json
 
 T = TypeVar("T")
 _TRIES = 4
@@ -165,7 +166,7 @@ class Transport:
 
     def _decode(self, response: httpx.Response, kind: type[T]) -> T:
         try:
-            return msgspec.json.decode(response.content, type=kind)
+            return from_json(response.content, kind)
         except msgspec.DecodeError as error:
             raise UnreachableError(
                 f"{self.address} answered something else than an Every Shelf service does",
@@ -178,7 +179,7 @@ def _checked(response: httpx.Response) -> httpx.Response:
     if response.status_code < 400:
         return response
     try:
-        problem = msgspec.json.decode(response.content, type=dict[str, Any])
+        problem = from_json(response.content, dict[str, Any])
     except msgspec.DecodeError:
         problem = {"detail": f"the service answered {response.status_code}"}
     raise ProblemError(response.status_code, problem)

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
+from everyshelf.decoding import from_json
 from everyshelf.desk.states import Item
 from everyshelf.desk.store import FOLDER, Entry, load_entries, save_entries, write_settled
 
@@ -40,7 +41,7 @@ def open_merge(root: Path) -> OpenMerge | None:
     """The merge this desk began and that is not known to have ended."""
     file = root / FOLDER / _FILE
     try:
-        return msgspec.json.decode(file.read_bytes(), type=OpenMerge)
+        return from_json(file.read_bytes(), OpenMerge)
     except FileNotFoundError:
         return None
     except msgspec.DecodeError:

@@ -7,6 +7,8 @@ from pathlib import Path
 
 import msgspec
 
+from everyshelf.decoding import from_json
+
 FOLDER = ".everyshelf"
 _DESK, _ENTRIES = "desk.json", "entries.json"
 _RACY_NS = 2_000_000_000  # a file written within two seconds of being looked at may change again under one time stamp
@@ -40,7 +42,7 @@ class Entry(msgspec.Struct, array_like=True):
 
 def load_home(root: Path) -> Home:
     """The desk's home; raises ``OSError`` or ``msgspec.DecodeError``."""
-    return msgspec.json.decode((root / FOLDER / _DESK).read_bytes(), type=Home)
+    return from_json((root / FOLDER / _DESK).read_bytes(), Home)
 
 
 def save_home(root: Path, home: Home) -> None:
@@ -51,7 +53,7 @@ def save_home(root: Path, home: Home) -> None:
 def load_entries(root: Path) -> dict[str, Entry]:
     """Entries by path; none for a fresh desk."""
     try:
-        return msgspec.json.decode((root / FOLDER / _ENTRIES).read_bytes(), type=dict[str, Entry])
+        return from_json((root / FOLDER / _ENTRIES).read_bytes(), dict[str, Entry])
     except FileNotFoundError:
         return {}
 

@@ -20,6 +20,7 @@ from everyshelf.core.unfolding.folders import FOLDER_SUFFIX, read_folder, write_
 from everyshelf.core.unfolding.model import MANIFEST, Unfolded
 from everyshelf.core.unfolding.parcels import packed, unpacked_files
 from everyshelf.core.unfolding.whole import UNFOLDED_KINDS
+from everyshelf.decoding import from_json
 from everyshelf.desk.store import FOLDER
 
 _MEMORY = "unfolded.json"
@@ -156,7 +157,7 @@ def _stamps(folder: Path) -> dict[str, tuple[int, int]]:
 
 def _load(root: Path) -> dict[str, _Known]:
     try:
-        return msgspec.json.decode((root / FOLDER / _MEMORY).read_bytes(), type=dict[str, _Known])
+        return from_json((root / FOLDER / _MEMORY).read_bytes(), dict[str, _Known])
     except (FileNotFoundError, msgspec.DecodeError):
         return {}
 

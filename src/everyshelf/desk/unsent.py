@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Any
 
 import msgspec
 
+from everyshelf.decoding import from_json
 from everyshelf.desk.errors import DeskError
 from everyshelf.desk.states import Item, hash_settled
 from everyshelf.desk.store import FOLDER, Entry, Home, load_entries, save_entries, save_home, write_settled
@@ -60,7 +61,7 @@ def unsent_commits(root: Path) -> list[Unsent]:
     found = []
     for file in sorted((root / FOLDER / _FOLDER).glob("[0-9]*.json")):
         try:
-            found.append(Unsent(int(file.stem), file, msgspec.json.decode(file.read_bytes(), type=UnsentCommit)))
+            found.append(Unsent(int(file.stem), file, from_json(file.read_bytes(), UnsentCommit)))
         except (msgspec.DecodeError, ValueError) as error:
             raise DeskError(
                 f"the unsent commit {file.stem} is damaged",
@@ -173,7 +174,7 @@ def send_unsent(root: Path, home: Home, shelf: ShelfClient) -> list[str]:
     folder = root / FOLDER / _FOLDER
     state_file = folder / "sent"
     known = state_file.read_bytes() if state_file.is_file() else None
-    state = msgspec.json.decode(known, type=_Sent) if known else _Sent(home.commit)
+    state = from_json(known, _Sent) if known else _Sent(home.commit)
     made = []
     for unsent in unsent_commits(root):
         commit = unsent.commit

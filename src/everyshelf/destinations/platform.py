@@ -27,6 +27,7 @@ import msgspec
 
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError, OutOfReachError, RefusedError
 from everyshelf.core.promotion.destination import Destination, Fetch, Manifest, Placed, Progress, no_progress
+from everyshelf.decoding import from_json
 from everyshelf.destinations.reach import Reach, ReachTransport
 
 _TYPES = {"apps": "screen", "workflows": "flow", "pipelines": "flow", "settings": "connection", "access": "access"}
@@ -84,7 +85,7 @@ class PlatformDestination(Destination):
     def _read(self, answer: httpx.Response, shape: type[T]) -> T:
         """What an answer says; raises ``OutOfReachError`` (destination.failed) for one that is no platform's."""
         try:
-            return msgspec.json.decode(answer.content, type=shape)
+            return from_json(answer.content, shape)
         except msgspec.MsgspecError as error:
             raise OutOfReachError(
                 f"{self.address} does not answer as a platform does: {str(error)[:200]}",

@@ -10,6 +10,7 @@ from typing import Literal
 import msgspec
 
 from everyshelf.core.errors import BrokenError
+from everyshelf.decoding import from_json
 
 FORM = 1
 _MOST_NAMED = 3
@@ -57,7 +58,7 @@ def encode_residue(residue: GitResidue) -> bytes:
 def decode_residue(data: bytes) -> GitResidue:
     """The residue in ``data``; raises ``BrokenError`` for another form."""
     try:
-        residue = msgspec.json.decode(data, type=GitResidue)
+        residue = from_json(data, GitResidue)
     except (msgspec.DecodeError, ValueError) as error:
         raise BrokenError(f"what was kept for Git is damaged: {error}", code="git.residue") from error
     if residue.form != FORM:

@@ -11,6 +11,7 @@ from datetime import UTC, datetime
 import msgspec
 
 from everyshelf.core.errors import BrokenError
+from everyshelf.decoding import from_json
 from everyshelf.gitside.idents import decoded, ident_line, parse_ident
 from everyshelf.gitside.texts import as_raw, as_text
 
@@ -119,7 +120,7 @@ def _committer(commit: bytes) -> tuple[str, datetime]:
 
 def _decoded(data: bytes) -> TagResidue:
     try:
-        residue = msgspec.json.decode(data, type=TagResidue)
+        residue = from_json(data, TagResidue)
     except (msgspec.DecodeError, ValueError) as error:
         raise BrokenError(f"what was kept of a tag for Git is damaged: {error}", code="git.residue") from error
     if residue.form != FORM:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import atexit
 import contextlib
+import faulthandler
 import itertools
 import os
 import secrets
@@ -96,6 +97,7 @@ def serve(ready: Callable[[], None]) -> None:
     from everyshelf.service.web.job_kinds import load
     from everyshelf.service.web.server import listen
 
+    faulthandler.enable()  # should a library take a process down, its last lines say where
     set_up_logs()
     load()
     _load_application()

@@ -26,6 +26,7 @@ from everyshelf.core.content.place import Appender, FolderPlace
 from everyshelf.core.content.scanning import directory_name
 from everyshelf.core.content.stores import MAIN, SEGMENT
 from everyshelf.core.errors import BrokenError, OutOfReachError, StorageError
+from everyshelf.decoding import from_json
 from everyshelf.storage.addresses import Address, FolderAddress, parse_address
 from everyshelf.storage.away import Away
 from everyshelf.storage.bucket import Bucket
@@ -104,7 +105,7 @@ class HomePlace(FolderPlace):
         if not stored:
             return Home(uuid.uuid4().hex)
         try:
-            return msgspec.json.decode(stored, type=Home)
+            return from_json(stored, Home)
         except msgspec.DecodeError as error:
             raise BrokenError(
                 f"{self.folder / _HOME}, which says where segments live, is damaged",
@@ -141,7 +142,7 @@ class HomePlace(FolderPlace):
     def owner(away: Away) -> str:
         """The name of the installation whose segments lie there; empty for none."""
         try:
-            return msgspec.json.decode(away.read(OWNER, 0, 4096), type=Owner).installation
+            return from_json(away.read(OWNER, 0, 4096), Owner).installation
         except FileNotFoundError:
             return ""
         except msgspec.DecodeError as error:
@@ -159,7 +160,7 @@ class HomePlace(FolderPlace):
         if not stored:
             return None
         try:
-            return msgspec.json.decode(stored, type=Stub)
+            return from_json(stored, Stub)
         except msgspec.DecodeError as error:
             raise BrokenError(f"{_stub_name(name)}, which says where a segment lies, is damaged") from error
 

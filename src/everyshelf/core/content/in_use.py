@@ -22,6 +22,7 @@ from blake3 import blake3
 from numpy.typing import NDArray
 
 from everyshelf.core.content.place import Place
+from everyshelf.decoding import from_msgpack
 
 _FILE, _ROUND = ".condemned", ".round-"
 _CHECK_BYTES = 16
@@ -68,7 +69,7 @@ def read_condemned(place: Place) -> Condemned:
         return Condemned(_Published(""))
     try:
         if blake3(data[_CHECK_BYTES:]).digest(_CHECK_BYTES) == data[:_CHECK_BYTES]:
-            return Condemned(msgspec.msgpack.decode(data[_CHECK_BYTES:], type=_Published))
+            return Condemned(from_msgpack(data[_CHECK_BYTES:], _Published))
     except msgspec.DecodeError:
         pass  # of another form
     return Condemned(_Published("damaged"), is_damaged=True)

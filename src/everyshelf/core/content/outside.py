@@ -14,6 +14,7 @@ from typing import Protocol
 import msgspec
 
 from everyshelf.core.errors import ConflictError, StorageError
+from everyshelf.decoding import from_json
 
 _BLOCK_BYTES = 1024 * 1024
 _MOST_BLOCKS = 65_536
@@ -96,7 +97,7 @@ def draw_note(address: str, stamp: Stamp, access: str = "") -> OutsideNote:
 
 def parse_note(payload: bytes) -> OutsideNote:
     """Read what the store keeps."""
-    return msgspec.json.decode(payload, type=OutsideNote)
+    return from_json(payload, OutsideNote)
 
 
 def blocks_of(size: int) -> list[tuple[bytes, int]]:

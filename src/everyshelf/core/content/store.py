@@ -35,6 +35,7 @@ from everyshelf.core.content.segments import Segments
 from everyshelf.core.content.stores import current_store, in_store
 from everyshelf.core.content.unpacking import Layout
 from everyshelf.core.errors import BrokenError, MissingError
+from everyshelf.decoding import from_json
 
 WHOLE_BYTES = 128 * 1024
 _WINDOW_BYTES = 2 * 1024 * 1024
@@ -473,4 +474,4 @@ def _encode_recipe(size: int, chunks: list[tuple[bytes, int]]) -> bytes:
 
 def _parse_recipe(data: bytes) -> _Recipe:
     head, _, body = data.partition(b"\n")
-    return _Recipe(msgspec.json.decode(head, type=_RecipeHead).size, list(_CHUNK_ENTRY.iter_unpack(body)))
+    return _Recipe(from_json(head, _RecipeHead).size, list(_CHUNK_ENTRY.iter_unpack(body)))

@@ -39,6 +39,7 @@ from everyshelf.core.content.numbers import NotNumbersError, Numbers, take_page_
 from everyshelf.core.content.parquet_pages import MARK as PARQUET
 from everyshelf.core.content.parquet_pages import NumberPage, number_pages
 from everyshelf.core.errors import BrokenError
+from everyshelf.decoding import from_json
 
 AS_IT_IS, STEPS, NUMBERS = 0, 1, 2
 _FEWEST, _MOST = 8_192, 65_535  # steps of a part
@@ -355,7 +356,7 @@ class Layout:
         """From its bytes. Raises ``BrokenError``."""
         head, _, body = data.partition(b"\n")
         try:
-            said = msgspec.json.decode(head, type=_LayoutHead)
+            said = from_json(head, _LayoutHead)
             if said.form not in (_FORM, _FORM_WITH_NUMBERS):
                 raise BrokenError(f"a content is kept in a form that is not known here: {said.form[:40]}")
             return cls(said.size, list(_ENTRY.iter_unpack(body)))

@@ -20,6 +20,7 @@ from everyshelf.core.databases.schema import Column, Table
 from everyshelf.core.databases.tokens import is_several, leaves_its_place
 from everyshelf.core.databases.values import UnfitError, meant
 from everyshelf.core.errors import InvalidError
+from everyshelf.decoding import converted
 
 TABLE_FORM = "database table 1"
 RECORDS_FORM = "database records 1"
@@ -57,7 +58,7 @@ def read_table(path: str, data: bytes) -> Table:
         told = orjson.loads(data)
         if not isinstance(told, dict) or told.pop("form", None) != TABLE_FORM:
             raise ValueError(f'it does not begin with "form": "{TABLE_FORM}"')
-        table = msgspec.convert(told, Table)
+        table = converted(told, Table)
     except (ValueError, msgspec.ValidationError) as error:
         raise wrong(path, str(error)) from error
     _check(path, table)

@@ -9,6 +9,7 @@ import orjson
 
 from everyshelf.core.content.ids import content_id
 from everyshelf.core.errors import BrokenError
+from everyshelf.decoding import converted
 
 FORMAT = 1
 
@@ -51,6 +52,6 @@ def decode_commit(data: bytes) -> CommitData:
     """The commit in ``data``; raises ``BrokenError`` if it is none."""
     try:
         parsed: Any = orjson.loads(data)
-        return msgspec.convert(parsed, CommitData)
+        return converted(parsed, CommitData)
     except (ValueError, msgspec.ValidationError) as error:
         raise BrokenError(f"a commit record is damaged: {error}") from error

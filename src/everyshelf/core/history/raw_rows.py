@@ -11,11 +11,13 @@ from typing import Any
 import msgspec
 import numpy as np
 
+from everyshelf.decoding import json_decoder
+
 Row = tuple[Any, ...]
 _FIRST = b'{"entries":[['
 _BETWEEN = b"],["
 _LAST = b"]]"
-_decode = msgspec.json.Decoder(list[tuple[str, str, str, int]]).decode
+_decode = json_decoder(list[tuple[str, str, str, int]]).decode
 
 
 def rows_apart(one: bytes, other: bytes) -> tuple[set[Row], set[Row]] | None:

@@ -23,6 +23,7 @@ from everyshelf.core.content.ids import content_id
 from everyshelf.core.content.store import ContentInfo
 from everyshelf.core.errors import BrokenError, InvalidError
 from everyshelf.core.history.raw_rows import rows_apart
+from everyshelf.decoding import json_decoder
 
 EntryType = Literal["artifact", "folder", "whole"]
 _LETTER: dict[str, str] = {"artifact": "a", "folder": "f", "whole": "w"}
@@ -168,7 +169,7 @@ class _Index(msgspec.Struct):
 
 
 _LEAF_ENDS = b'"level":0}'
-_leaf_of, _index_of = msgspec.json.Decoder(_Leaf).decode, msgspec.json.Decoder(_Index).decode
+_leaf_of, _index_of = json_decoder(_Leaf).decode, json_decoder(_Index).decode
 
 
 def _not_a_node(data: bytes) -> BrokenError:

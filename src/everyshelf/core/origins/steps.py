@@ -12,6 +12,8 @@ from typing import Any, Literal
 
 import msgspec
 
+from everyshelf.decoding import from_msgpack
+
 Places = list[int]
 Touch = Literal["set", "looks", "removed"]
 # Raised when steps say something else, so that those of an older time are not used.
@@ -111,7 +113,7 @@ def packed(value: Step | LineStep | Any) -> bytes:
 
 def unpacked(data: bytes, form: type[Any]) -> Any:
     """What ``packed`` made bytes of. Raises ``msgspec.ValidationError`` for another form."""
-    return msgspec.msgpack.decode(zlib.decompress(data), type=form)
+    return from_msgpack(zlib.decompress(data), form)
 
 
 def clipped(value: Any) -> Any:

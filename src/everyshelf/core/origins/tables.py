@@ -15,6 +15,8 @@ from typing import Literal
 
 import msgspec
 
+from everyshelf.decoding import from_msgpack
+
 _ROWS_OF_BLOCK = 200
 _MOST_FIRST = 200  # letters of a key by which blocks are found
 SEPARATOR = "\x1f"
@@ -85,7 +87,7 @@ def read_blocks(path: Path) -> Iterator[Block]:
     """The blocks of a file, each behind its length (8 bytes, big-endian)."""
     with path.open("rb") as file:
         while head := file.read(8):
-            yield msgspec.msgpack.decode(file.read(int.from_bytes(head, "big")), type=Block)
+            yield from_msgpack(file.read(int.from_bytes(head, "big")), Block)
 
 
 def beginning(key: str) -> str:
@@ -95,7 +97,7 @@ def beginning(key: str) -> str:
 
 def row_in(data: bytes, key: str) -> RowChange | None:
     """The row of a block with that key."""
-    rows = msgspec.msgpack.decode(zlib.decompress(data), type=list[RowChange])
+    rows = from_msgpack(zlib.decompress(data), list[RowChange])
     return next((row for row in rows if row.key == key), None)
 
 

@@ -33,6 +33,7 @@ from everyshelf.core.history.paths import check_path
 from everyshelf.core.history.repositories import require_no_repository
 from everyshelf.core.promotion.destination import Destination, Fetch, Manifest, Placed, Progress, no_progress
 from everyshelf.core.sharing import make_shared
+from everyshelf.decoding import from_json
 
 _KEEP_DEPLOYED = 3
 _KEY = re.compile(r"[0-9a-z][0-9a-z-]{0,63}\Z")
@@ -261,7 +262,7 @@ class FolderDestination(Destination):
     def _seen(self, key: str) -> dict[str, _Seen]:
         try:
             data = (self._deployed / f"{key}.json").read_bytes()
-            return msgspec.json.decode(data, type=dict[str, _Seen])
+            return from_json(data, dict[str, _Seen])
         except (OSError, msgspec.DecodeError):
             return {}  # without the record every file is hashed: slower, never wrong
 

@@ -16,6 +16,7 @@ from everyshelf.core.tables.columns import AT_ONCE, Column
 from everyshelf.core.tables.engine import Engine, literal, quoted
 from everyshelf.core.tables.expressions import plain_text
 from everyshelf.core.tables.paging import columns_of
+from everyshelf.decoding import from_json
 
 _DIGITS, _MOST_FRACTION = 18, 9
 _SIMPLE = {"integer": "BIGINT", "date": "DATE", "timestamp": "TIMESTAMP", "time": "TIME", "boolean": "BOOLEAN"}
@@ -47,7 +48,7 @@ def found_types_of(engine: Engine, kept: Path) -> list[str]:
     columns = columns_of(engine, kept)
     beside = kept.with_name(f"{kept.name}.types")
     try:
-        return msgspec.json.decode(beside.read_bytes(), type=list[str])
+        return from_json(beside.read_bytes(), list[str])
     except (OSError, msgspec.DecodeError):
         pass
     asked = [place for place, column in enumerate(columns) if _may_be_typed(column)]

@@ -20,6 +20,7 @@ from everyshelf.core.errors import ConflictError, EveryShelfError, LimitError, S
 from everyshelf.core.reading import messages
 from everyshelf.core.reading.lasting import end_with_parent
 from everyshelf.core.reading.messages import ReaderProblem, Reply, Spreading
+from everyshelf.decoding import from_json
 
 # The errors whose class crosses the pipe, since interfaces answer by class; any other is a mistake in the input.
 FAMILIES: dict[str, type[EveryShelfError]] = {
@@ -125,4 +126,4 @@ def _problem(error: EveryShelfError) -> ReaderProblem:
 
 
 if __name__ == "__main__":
-    serve(int(sys.argv[1]), msgspec.json.decode(sys.argv[2], type=Spreading) if len(sys.argv) > 2 else None)
+    serve(int(sys.argv[1]), from_json(sys.argv[2], Spreading) if len(sys.argv) > 2 else None)

@@ -14,6 +14,7 @@ from everyshelf.core.answers.tables import TableAnswer
 from everyshelf.core.answers.uses import WantedPart
 from everyshelf.core.editing.edits import CellEdit, FieldEdit
 from everyshelf.core.merge.model import Decision, Side
+from everyshelf.decoding import from_json
 
 MOST_PARTS = 10_000  # of an outline that is shown
 
@@ -333,7 +334,7 @@ class Spreading(msgspec.Struct, frozen=True):
 
 def request_from(line: bytes) -> AnyRequest:
     """The request on a line. Raises ``msgspec.ValidationError`` for a task that is not known."""
-    request: AnyRequest = msgspec.json.decode(line, type=AnyRequest)
+    request: AnyRequest = from_json(line, AnyRequest)
     return request
 
 

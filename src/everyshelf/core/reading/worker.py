@@ -50,6 +50,7 @@ from everyshelf.core.reading.child import FAMILIES, NO_MEMORY
 from everyshelf.core.reading.messages import FileAt, FileHead, Unpacked
 from everyshelf.core.runs.counted import Results
 from everyshelf.core.runs.metrics import Measured
+from everyshelf.decoding import from_json
 
 DEADLINE_SECONDS = 20.0  # of processor time, where an answer is awaited
 WHOLE_SECONDS = 3600.0  # for a job, or a command with a bar
@@ -436,7 +437,7 @@ class Worker:
             family = FAMILIES.get(problem.family, InvalidError)
             raise family(problem.message, code=problem.code, hint=problem.hint)
         try:
-            return msgspec.json.decode(reply.answer, type=answer_type)
+            return from_json(reply.answer, answer_type)
         except msgspec.ValidationError as error:
             # A kind of another package that answers in a form of its own.
             raise LimitError(f"its reader failed (the answer is not valid: {error})", code="reader.failed") from error
@@ -452,7 +453,7 @@ class Worker:
         assert process.stdout is not None
         while True:
             for line in self._line(process, process.stdout, tick, seconds).splitlines() or [b""]:
-                reply = msgspec.json.decode(line, type=messages.Reply) if line else None
+                reply = from_json(line, messages.Reply) if line else None
                 if reply is None or (reply.done is None and not reply.missed):
                     return reply
                 self.missed = self.missed or reply.missed

@@ -14,6 +14,7 @@ from everyshelf.core.outline.model import EFFECTS
 from everyshelf.core.report.document import Form
 from everyshelf.core.report.html import template
 from everyshelf.core.report.markdown import code, escaped
+from everyshelf.decoding import converted
 
 
 class ReportedVersion(msgspec.Struct, kw_only=True):
@@ -62,7 +63,7 @@ def report_of_history(
     commits: list[dict[str, Any]], *, title: str, made: datetime, sought: list[str], total: int
 ) -> HistoryReport:
     """The report of commits in the form in which a history lists them."""
-    listed = msgspec.convert(commits, list[ReportedCommit])
+    listed = converted(commits, list[ReportedCommit])
     effects = {effect: sum(one.effect == effect for one in listed) for effect in EFFECTS}
     people = sorted({one.author for one in listed})
     touched = {version.path for one in listed for version in one.artifacts}

@@ -20,6 +20,7 @@ from everyshelf.core.tables.columns import NUMBERS, Column, Source
 from everyshelf.core.tables.engine import Engine, literal
 from everyshelf.core.tables.expressions import plain_text, shown
 from everyshelf.core.tables.orders import LARGE, Asked, Order, Value, keep_sample, numbers_in_order, part_of, read
+from everyshelf.decoding import from_json
 
 MOST_ROWS = 1_000  # of a page
 _GROUP_ROWS = 16_384
@@ -133,7 +134,7 @@ def _column_of(facts: ColumnFacts) -> Column:
 
 def _about(engine: Engine, path: Path) -> _About:
     query = f"SELECT decode(value) FROM parquet_kv_metadata({literal(str(path))}) WHERE decode(key) = {literal(_ABOUT)}"
-    return msgspec.json.decode(engine.row(query)[0], type=_About)
+    return from_json(engine.row(query)[0], _About)
 
 
 def _order(columns: list[Column], values: list[Value], wanted: str) -> Order:

@@ -10,6 +10,7 @@ import msgspec
 
 from everyshelf.core.errors import InvalidError
 from everyshelf.core.unfolding.model import MANIFEST, Manifest, Unfolded
+from everyshelf.decoding import from_json
 
 FOLDER_SUFFIX = ".unfolded"
 _MOST_BYTES = 500 * 1024 * 1024
@@ -59,7 +60,7 @@ def _earlier(folder: Path) -> Manifest | None:
     if not folder.exists() or not any(folder.iterdir()):
         return None
     try:
-        return msgspec.json.decode((folder / MANIFEST).read_bytes(), type=Manifest)
+        return from_json((folder / MANIFEST).read_bytes(), Manifest)
     except (OSError, msgspec.DecodeError) as error:
         raise InvalidError(
             f"{folder} holds other things already",

@@ -10,6 +10,7 @@ from typing import Any
 import msgspec
 
 from everyshelf.core.errors import InvalidError
+from everyshelf.decoding import from_json
 
 MANIFEST = "fold.json"
 VERSION = 1
@@ -93,7 +94,7 @@ def read_manifest(files: dict[str, bytes]) -> Manifest:
     if data is None:
         raise _unusable(f"there is no {MANIFEST} in it, so nothing says how to fold it")
     try:
-        manifest = msgspec.json.decode(data, type=Manifest)
+        manifest = from_json(data, Manifest)
     except msgspec.DecodeError as error:
         raise _unusable(f"{MANIFEST} cannot be read: {error}") from error
     if manifest.version != VERSION:

@@ -33,6 +33,7 @@ import msgspec
 
 from everyshelf.core.content.place import Place, Readable
 from everyshelf.core.errors import BrokenError, MissingError
+from everyshelf.decoding import from_json
 
 FORM = "Every Shelf backup, form 1\n"
 MARK = "everyshelf-backup"
@@ -140,7 +141,7 @@ class Backups(ABC):
         """A moment; raises ``MissingError`` or ``BrokenError``. Nothing in it is trusted: names are those that a
         service gives, so that anyone who writes a backup decides about no path."""
         try:
-            found = msgspec.json.decode(self.file(name, MOMENT), type=Moment)
+            found = from_json(self.file(name, MOMENT), Moment)
             _check(found, name)
             return found
         except FileNotFoundError as error:

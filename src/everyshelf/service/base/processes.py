@@ -20,6 +20,7 @@ from typing import Protocol
 import msgspec
 import structlog
 
+from everyshelf.decoding import from_json
 from everyshelf.service.base.config import get_config
 
 _M_ARENA_MAX = -8  # malloc.h
@@ -179,7 +180,7 @@ def _note(children: list[Kept]) -> None:
 def states() -> dict[str, State]:
     """Return the state of each child by name; empty if unknown."""
     try:
-        return msgspec.json.decode(states_file().read_bytes(), type=dict[str, State])
+        return from_json(states_file().read_bytes(), dict[str, State])
     except (OSError, msgspec.DecodeError):
         return {}
 

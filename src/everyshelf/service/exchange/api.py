@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import Any
 
-import msgspec
 from django.urls import path
 from drf_spectacular.utils import extend_schema
 from rest_framework import permissions, serializers
@@ -21,6 +20,7 @@ from everyshelf.core.answers.exchange import (
     GitTried,
 )
 from everyshelf.core.errors import ConflictError
+from everyshelf.decoding import converted
 from everyshelf.service.exchange.actions.describing import list_git_commits
 from everyshelf.service.exchange.actions.links import (
     PARTS,
@@ -268,8 +268,8 @@ def _answer(link: GitLink) -> GitLinkAnswer:
         every_seconds=link.every_seconds,
         made_by=link.made_by.username,
         state=link.state,
-        lines=msgspec.convert(link.lines, list[GitLine]),
-        problem=msgspec.convert(link.problem, GitProblem) if link.problem else None,
+        lines=converted(link.lines, list[GitLine]),
+        problem=converted(link.problem, GitProblem) if link.problem else None,
         since=link.since,
         looked=link.looked,
         next_look=link.next_look if link.follows else None,

@@ -14,6 +14,7 @@ from everyshelf.core.answers.findings import FindingAnswer
 from everyshelf.core.compare.artifact import READER_VERSION
 from everyshelf.core.errors import BrokenError, InvalidError, MissingError
 from everyshelf.core.kinds.registry import packages
+from everyshelf.decoding import from_json
 from everyshelf.service.base.acts import aside
 from everyshelf.service.base.context import get_store
 from everyshelf.service.base.working import WorkingError
@@ -125,7 +126,7 @@ def packed(found: KeptFindings) -> bytes:
 
 def unpacked(found: bytes | memoryview) -> KeptFindings:
     """What ``packed`` made."""
-    return msgspec.json.decode(zlib.decompress(found), type=KeptFindings)
+    return from_json(zlib.decompress(found), KeptFindings)
 
 
 def _write(rows: list[VersionFindings]) -> None:

@@ -12,6 +12,7 @@ from django.db.models import QuerySet
 from everyshelf.core.answers.find import PlaceText
 from everyshelf.core.finding.words import words_in
 from everyshelf.core.reading.messages import FileAt
+from everyshelf.decoding import from_msgpack
 from everyshelf.service.base.acts import aside
 from everyshelf.service.base.context import get_store, reader
 from everyshelf.service.find.actions.heads import note_came_read, note_read, refresh_heads
@@ -103,4 +104,4 @@ def _words(text: str) -> str:
 
 def places_in(packed: bytes) -> list[PlaceText]:
     """The places of a version."""
-    return msgspec.msgpack.decode(zlib.decompress(packed), type=list[PlaceText])
+    return from_msgpack(zlib.decompress(packed), list[PlaceText])

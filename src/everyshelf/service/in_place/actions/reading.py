@@ -9,6 +9,7 @@ import msgspec
 
 from everyshelf.core.content.ids import content_id
 from everyshelf.core.content.outside import OutsideNote, Stamp
+from everyshelf.decoding import converted
 from everyshelf.service.base.unchanged import while_unchanged
 from everyshelf.service.in_place.actions.places import reader_of, told
 from everyshelf.service.shelves.models import OutsideContent
@@ -49,4 +50,4 @@ def _stamp(note: OutsideNote) -> Stamp:
     content = content_id(msgspec.json.encode(note))
     rows = OutsideContent.objects.filter(content=content)
     stamp = while_unchanged(("outside stamp", content), lambda: rows.values_list("stamp", flat=True).first())
-    return msgspec.convert(stamp, Stamp) if stamp is not None else note.stamp
+    return converted(stamp, Stamp) if stamp is not None else note.stamp

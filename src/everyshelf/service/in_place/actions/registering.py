@@ -17,6 +17,7 @@ from everyshelf.core.content.outside import Stamp, draw_note
 from everyshelf.core.errors import InvalidError, LimitError
 from everyshelf.core.history.paths import check_path
 from everyshelf.core.kinds.rules import Rules
+from everyshelf.decoding import converted
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.context import get_store, get_trees
 from everyshelf.service.claims.actions.steps import Steps, file_steps
@@ -211,7 +212,7 @@ def _row(shelf: Shelf, content: str, found: Found) -> OutsideContent:
 
 def stamp_of(row: OutsideContent) -> Stamp:
     """What the place said of the bytes when they were registered."""
-    return msgspec.convert(row.stamp, Stamp)
+    return converted(row.stamp, Stamp)
 
 
 def _registered_below(root: str, path: str, address: str) -> Iterator[str]:

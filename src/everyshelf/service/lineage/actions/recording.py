@@ -13,6 +13,7 @@ import msgspec
 from django.db import transaction
 
 from everyshelf.core.errors import InvalidError, MissingError
+from everyshelf.decoding import from_json
 from everyshelf.service.base.acts import aside
 from everyshelf.service.base.context import get_trees
 from everyshelf.service.experiments.models import Run
@@ -110,7 +111,7 @@ def inputs_of(label: str) -> list[str]:
     """The inputs a label lists: JSON, or texts between commas or line ends."""
     if label.lstrip().startswith("["):
         try:
-            return [one for one in msgspec.json.decode(label, type=list[str]) if one]
+            return [one for one in from_json(label, list[str]) if one]
         except msgspec.DecodeError:
             pass
     return [one.strip() for one in re.split(r"[,\n]", label) if one.strip()]

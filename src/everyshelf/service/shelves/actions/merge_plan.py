@@ -10,7 +10,6 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
 
-import msgspec
 import orjson
 
 from everyshelf.core.answers.base import as_builtins
@@ -20,6 +19,7 @@ from everyshelf.core.history.merging import Combined, Trio, merge_trees
 from everyshelf.core.history.trees import Change, Entry
 from everyshelf.core.kinds.rules import Rules
 from everyshelf.core.merge.model import Decision, Side, SideNames
+from everyshelf.decoding import converted
 from everyshelf.service.base.acts import aside
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import get_trees, reader
@@ -264,7 +264,7 @@ class Combining:
         key = hashlib.sha256(orjson.dumps(basis, option=orjson.OPT_SORT_KEYS)).hexdigest()
         known = MergedContent.objects.filter(key=key).first()
         if known is not None:
-            return msgspec.convert(known.answer, MergeAnswer), known.content, known.size
+            return converted(known.answer, MergeAnswer), known.content, known.size
         if not self.pace.may_run(trio):
             return None
         try:

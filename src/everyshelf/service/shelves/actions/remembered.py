@@ -13,6 +13,7 @@ from django.db import DatabaseError
 from everyshelf.core.answers.base import as_json
 from everyshelf.core.compare.artifact import READER_VERSION
 from everyshelf.core.kinds.registry import packages
+from everyshelf.decoding import from_json
 from everyshelf.service.base.acts import aside
 from everyshelf.service.base.room import is_no_room
 from everyshelf.service.shelves.models import CachedComparison
@@ -33,7 +34,7 @@ def known_answer(basis: Basis, answer_type: type[T]) -> T | None:
     if kept is None:
         return None
     try:
-        return msgspec.json.decode(zlib.decompress(kept), type=answer_type)
+        return from_json(zlib.decompress(kept), answer_type)
     except msgspec.ValidationError:
         return None
 

@@ -15,6 +15,7 @@ from everyshelf.core.history.trees import Entry
 from everyshelf.core.kinds.registry import packages
 from everyshelf.core.uses.names import beside, keys_of, tidied
 from everyshelf.core.uses.places import LINKED_KINDS
+from everyshelf.decoding import from_msgpack
 from everyshelf.service.base.acts import aside
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import get_store, get_trees
@@ -239,4 +240,4 @@ def _note(shelf: Shelf, root: str, unread: list[str]) -> None:
 
 def unpacked(found: bytes | memoryview) -> FileReferences:
     """What a version names."""
-    return msgspec.msgpack.decode(zlib.decompress(found), type=FileReferences)
+    return from_msgpack(zlib.decompress(found), FileReferences)
