@@ -26,6 +26,7 @@ from bench.flips import flips
 from bench.full_disk import full_disk
 from bench.fuzz import fuzz
 from bench.histories import histories
+from bench.hurt import hurt
 from bench.listings import listings
 from bench.looking_back import looking_back
 from bench.meaning import meaning
@@ -38,6 +39,7 @@ from bench.pairs import pairs
 from bench.promotion import promotion
 from bench.releases import releases
 from bench.rows import rows as paged_rows
+from bench.seams import seams
 from bench.sharing import sharing
 from bench.soak import soak
 from bench.storage import storage
@@ -117,6 +119,8 @@ def main() -> int:
         ("tidying", tidying),
         ("moving", moving),
         ("outages", outages),
+        ("seams", seams),
+        ("hurt", hurt),
         ("flips", flips),
         ("disk", full_disk),
         ("fuzz", fuzz),

@@ -27,6 +27,7 @@ NIGHTLY = {
     "tests.service.test_long_queries": "work of minutes",
     "tests.service.test_object_storage": "the same tasks with the versions in a bucket",
     "tests.service.test_odd_calls": "fuzzing",
+    "tests.service.test_seams": "random steps of two people across everything in which work can be",
     "tests.service.test_soak": "a campaign of growth",
     "tests.service.test_spreading": "long work shared out among processes that are killed",
     "tests.service.test_stores": "the same tasks on every kind of store",

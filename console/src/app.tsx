@@ -1,10 +1,11 @@
 import { GlobalStyles } from "@mui/material";
 import { StyledEngineProvider, ThemeProvider } from "@mui/material/styles";
 import { QueryClient, QueryClientProvider, useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
 import { BrowserRouter, Navigate, Route, Routes } from "react-router";
-import { ProblemError } from "./api/client";
+import { ProblemError, SIGNED_OUT } from "./api/client";
 import { session, shelf } from "./api/queries";
-import { SignIn } from "./features/session/SignIn";
+import { SignIn, SignInAgain } from "./features/session/SignIn";
 import { ShelvesPage } from "./features/shelves/ShelvesPage";
 import { Patterns } from "./marks/spines";
 import { later } from "./parts/later";
@@ -63,12 +64,21 @@ export function App() {
 
 function Gate() {
   const who = useQuery(session());
-  if (who.isPending) return <PageLoading what="Asking who you are" />;
-  if (who.isError) return <ProblemBox error={who.error} />;
+  const person = who.data?.person?.name;
+  const [was, setWas] = useState<string>();
+  if (person && person !== was) setWas(person);
+  useEffect(() => {
+    const ask = () => void queries.invalidateQueries({ queryKey: ["session"] });
+    window.addEventListener(SIGNED_OUT, ask);
+    return () => window.removeEventListener(SIGNED_OUT, ask);
+  }, []);
+  // What was answered before counts while the service is out of reach: the page stays.
+  if (!who.data) return who.isError ? <ProblemBox error={who.error} /> : <PageLoading what="Asking who you are" />;
   if (window.location.pathname === "/join") return <JoinPage />;
-  if (!who.data.person) return <SignIn />;
+  if (!person && !was) return <SignIn />;
   return (
     <>
+      {!person && was && <SignInAgain person={was} />}
       <FindKey />
       <GoTo />
       <SkipLink />

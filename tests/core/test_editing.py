@@ -6,6 +6,7 @@ import csv
 import io
 import json
 import random
+import re
 import unittest
 import xml.etree.ElementTree as ET
 from typing import Any
@@ -218,9 +219,45 @@ class CellTests(unittest.TestCase):
             data.draw(st.integers(0, width - 1)),
             data.draw(cell),
         )
-        out = set_cells(given_bytes, [CellEdit(row, columns[column], value, was=rows[row][column])])
+        edit = CellEdit(row, columns[column], value, was=rows[row][column])
+        form = shown.forms[column]
+        if form and value.strip() and not re.fullmatch(form, value.strip()):
+            return  # a word among numbers, tested below
+        out = set_cells(given_bytes, [edit])
         rows[row][column] = value
         self.assertEqual(list(csv.reader(io.StringIO(out.decode(), newline=""))), [columns, *rows])
+
+    def test_a_value_has_the_form_of_its_column(self) -> None:
+        table = (
+            b"id,fare,sailed,on time,code,note\n1,2.50,2026-03-01,true,A1,\n2,3.00,2026-03-02,TRUE,22,\n"
+            b"3,4.57,2026-03-03,false,C3,7\n4,,2026-03-04,false,44,8\n"
+        )
+        wanted = {
+            "id": (["9", "-1", "2.5", " 7 ", ""], ["4.57a11.11", "2026-03-01", "1,5"]),
+            "fare": (["11", "1e3", "N/A"], ["4.57a11.11", "4,57", "x"]),
+            "sailed": (["2026-12-31", "null"], ["31.12.2026", "soon", "12"]),
+            "on time": (["False"], ["yes", "1"]),
+            "code": (["anything"], []),
+            "note": (["see below"], []),
+        }
+        forms = dict(zip(cells_of(table).columns, cells_of(table).forms, strict=True))
+        for column, (fit, misfit) in wanted.items():
+            for value in fit:
+                with self.subTest(column=column, value=value):
+                    out = set_cells(table, [CellEdit(0, column, value)])
+                    self.assertEqual(
+                        dict(zip(wanted, next(csv.reader([out.decode().split("\n")[1]])), strict=True))[column], value
+                    )
+            for value in misfit:
+                with self.subTest(column=column, value=value), self.assertRaises(InvalidError) as caught:
+                    set_cells(table, [CellEdit(0, column, value)])
+                self.assertEqual(caught.exception.code, "edit.form")
+                self.assertIn(column, caught.exception.message)
+                self.assertIsNone(re.fullmatch(forms[column], value))
+
+    def test_a_cell_that_is_wrong_already_can_be_put_right(self) -> None:
+        table = b"id,fare\n1,2.50\n2,3.00\n3,4.57a11.11\n"
+        self.assertIn(b"3,4.57\n", set_cells(table, [CellEdit(2, "fare", "4.57")]))
 
 
 class TextTests(unittest.TestCase):

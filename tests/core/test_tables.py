@@ -331,6 +331,13 @@ class ColumnTests(unittest.TestCase):
                     [(f["field"], f["effect"]) for f in meaningful(found) if f.get("field")], [("type", effect)]
                 )
 
+    def test_numbers_that_became_texts_break(self) -> None:
+        numbers, words = (pa.schema([("k", pa.int64()), ("v", t)]) for t in (pa.int64(), pa.string()))
+        sides = (parquet([(n, n) for n in range(4)], numbers), parquet([(n, f"{n}") for n in range(4)], words))
+        found = compared(*sides, "t.parquet")
+        self.assertEqual(found["table"]["columns"]["retyped"], ["v"])
+        self.assertEqual([f["field"] for f in meaningful(found) if f["effect"] == "breaks"], ["type"])
+
     def test_key_given_anew_is_seen_through(self) -> None:
         rows = [(n, f"Berth {n}", n % 9, n / 8) for n in range(80)]
         anew = [(k + 1000 if k % 2 else (k * 7) % 80, a, b + (k == 33), c) for k, a, b, c in rows]

@@ -130,6 +130,16 @@ class ColumnTests(unittest.TestCase):
         )
         self.assertEqual(found["table"]["columns"]["widened"], ["fare"])
 
+    def test_a_word_among_numbers_breaks_who_reads_numbers(self) -> None:
+        fares = [(1, "2.50"), (2, "3.00"), (3, "4.57")]
+        found = compared(
+            written(["id", "fare"], fares), written(["id", "fare"], [*fares[:2], (3, "4.57a11.11")]), "t.csv"
+        )
+        self.assertEqual(
+            [(f["label"], f["field"]) for f in found["findings"] if f["effect"] == "breaks"], [("fare", "type")]
+        )
+        self.assertEqual(found["table"]["columns"]["retyped"], ["fare"])
+
     def test_unlike_types_break(self) -> None:
         found = compared(
             written(["id", "on"], [(n, n) for n in range(5)]),

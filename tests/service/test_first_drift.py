@@ -88,6 +88,26 @@ class TriedTests(ServiceCase):
         self.assertEqual([row["path"] for row in self.shelf.drift("pages")["artifacts"]], ["b.csv"])
 
 
+class CapturedTests(ServiceCase):
+    """What was changed there, captured and committed says the same on both sides: it is no difference any more."""
+
+    def test_what_is_on_the_branch_as_well_is_not_changed_on_both_sides(self) -> None:
+        self.put({"fares.csv": _ONE, "zones.csv": _ONE}, "First")
+        self.shelf.make_environment("quay", fed_from="main")
+        self.shelf.make_tag("one")
+        self.shelf.wait(self.shelf.promote("one", "quay"))
+        there = Path(self.shelf.environment("quay").address) / "now"
+        (there / "fares.csv").write_bytes(_MINE)
+        (there / "zones.csv").unlink()
+        self.assertEqual({row["side"] for row in self.shelf.drift("quay")["artifacts"]}, {"environment"})
+        self.shelf.capture("quay")
+        self.shelf.commit_draft("main", "As it is there")
+        drift = self.shelf.drift("quay")
+        self.assertEqual((drift["artifacts"], drift["sentence"]), ([], "What was changed in quay is on main as well."))
+        (there / "fares.csv").write_bytes(_TWO)
+        self.assertEqual([row["side"] for row in self.shelf.drift("quay")["artifacts"]], ["both"])
+
+
 if __name__ == "__main__":
     import unittest
 

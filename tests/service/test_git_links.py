@@ -85,6 +85,17 @@ class BothWaysTests(LinkCase):
             [(t.fetched, t.git) for t in shown.transfers], [(True, self.tip()), (False, self.tip("main~1"))]
         )
 
+    def test_which_side_has_something_new_is_said_before_it_is_fetched(self) -> None:
+        self.shelf.make_git_link("office", str(self.bare))
+        self.send()
+        self.work(self.clone(), {"data/fares.csv": b"zone,fare\nZ1,4\nZ2,5\nZ3,7\n"})
+        look = lambda: self.done(self.shelf.look_git_link("office"))["state"]  # noqa: E731
+        self.assertEqual([look(), look(), self.send()["state"]], ["behind"] * 3)
+        self.put({"notes.md": b"# Boats\n"}, "On the shelf")
+        self.assertEqual([look(), look(), self.send()["state"]], ["diverged"] * 3)
+        self.assertEqual(self.fetch()["state"], "ahead")
+        self.assertEqual([look(), self.send()["state"], look()], ["ahead", "in step", "in step"])
+
     def test_both_sides_changed_is_merged_by_meaning(self) -> None:
         self.shelf.make_git_link("office", str(self.bare))
         self.send()

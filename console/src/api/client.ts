@@ -39,6 +39,14 @@ const UNREACHABLE: Problem = {
   hint: "Check that it is running, then try again.",
 };
 
+/** Told when an answer says that nobody is signed in any more, and when someone signed in again on the same page. */
+export const SIGNED_OUT = "everyshelf:signed-out";
+export const SIGNED_IN = "everyshelf:signed-in";
+
+export function isSignedOut(error: unknown): boolean {
+  return error instanceof ProblemError && error.problem.code === "session.missing";
+}
+
 function csrf(): string {
   return document.cookie.match(/everyshelf_csrf=([^;]+)/)?.[1] ?? "";
 }
@@ -89,7 +97,9 @@ async function respond(request: () => Promise<Response>, waits = 0): Promise<Res
     await ended(problem.job);
     return respond(request, waits + 1);
   }
-  throw new ProblemError(problem);
+  const refused = new ProblemError(problem);
+  if (isSignedOut(refused)) window.dispatchEvent(new Event(SIGNED_OUT));
+  throw refused;
 }
 
 // biome-ignore lint/suspicious/noExplicitAny: the bound the library puts on an operation

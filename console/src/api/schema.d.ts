@@ -3227,6 +3227,7 @@ export interface components {
         /** @description The same for an artifact, with the id of its content. */
         ArtifactCells: {
             columns: string[];
+            forms: string[];
             rows: string[][];
             note: string;
             content: string;
@@ -8040,6 +8041,7 @@ export interface operations {
                     /**
                      * @example {
                      *       "columns": [],
+                     *       "forms": [],
                      *       "rows": [
                      *         []
                      *       ],

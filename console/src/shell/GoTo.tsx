@@ -5,6 +5,7 @@ import { useCallback, useEffect, useRef, useState } from "react";
 import { useLocation, useNavigate } from "react-router";
 import { artifactPage, shelf as ofShelf } from "../api/queries";
 import { type SavedView, savedViews } from "../features/views/queries";
+import { TextAct } from "../parts/Acts";
 import { GroupInPlace, InPlace } from "../parts/InPlace";
 import { Sheet, useSheet } from "../parts/Sheet";
 import { type Destination, matching, pagesOf } from "./destinations";
@@ -83,6 +84,7 @@ function Narrowing({ shelf, acts, onDone }: { shelf: string | undefined; acts: R
         inputValue={typed}
         onInputChange={(_, now, reason) => reason === "input" && setTyped(now)}
         onChange={(_, row) => row && choose(row)}
+        onClose={(_, reason) => reason === "escape" && onDone()}
         filterOptions={(all) => all}
         getOptionLabel={(row) => row.name}
         getOptionKey={(row) => `${row.group} ${row.name}`}
@@ -105,6 +107,7 @@ function Narrowing({ shelf, acts, onDone }: { shelf: string | undefined; acts: R
         )}
       />
       <KeyList />
+      <TextAct onClick={onDone}>Close</TextAct>
     </div>
   );
 }

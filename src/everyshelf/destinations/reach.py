@@ -110,7 +110,7 @@ def _refused(host: str, port: int, address: str = "") -> RefusedError:
     return RefusedError(
         f"the service may not call {host}:{port}{meaning}",
         code="destination.host",
-        hint="Whoever runs the service can allow it: EVERYSHELF_REACH=HOST or HOST:PORT, comma-separated.",
+        hint="An administrator can allow it: EVERYSHELF_REACH=HOST or HOST:PORT, comma-separated.",
     )
 
 

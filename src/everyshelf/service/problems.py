@@ -25,7 +25,7 @@ from everyshelf.core.errors import (
     StorageError,
     UnreadableError,
 )
-from everyshelf.service.base.room import is_no_room, let_reserve_go, no_room
+from everyshelf.service.base.room import is_no_room, is_read_only, let_reserve_go, no_room, read_only
 
 log = structlog.get_logger("everyshelf.problems")
 
@@ -121,16 +121,18 @@ def _translate(error: Exception) -> tuple[int, dict[str, Any]]:
     if is_no_room(error):
         let_reserve_go()
         return _translate(no_room())
+    if is_read_only(error):
+        return _translate(read_only())
     if isinstance(error, OperationalError) and "locked" in str(error):
         return 503, body(503, "The records are busy.", "records.busy", "Try again in a moment; nothing was changed.")
     if isinstance(error, DatabaseError):
-        hint = "Tell whoever runs the service; everyshelf verify names what is damaged."
+        hint = "Tell an administrator; everyshelf verify names what is damaged."
         return 500, body(500, "The records cannot be read or written.", "records.failed", hint)
     return 500, body(
         500,
         "Something went wrong here; nothing of yours was changed.",
         "service.failed",
-        "Tell whoever runs the service the request number.",
+        "Tell an administrator the request number.",
     )
 
 
@@ -213,7 +215,7 @@ def failed(request: HttpRequest) -> JsonResponse:
         500,
         "Something went wrong here; nothing of yours was changed.",
         "service.failed",
-        "Tell whoever runs the service the request number.",
+        "Tell an administrator the request number.",
     )
 
 

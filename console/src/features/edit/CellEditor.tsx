@@ -15,16 +15,24 @@ type GridRow = { id: number } & Record<string, string | number>;
 interface Props {
   table: Schemas["ArtifactCells"];
   onEdit: (change: Change) => void;
+  /** Whether a cell is being typed into. */
+  onTyping: (typing: boolean) => void;
 }
 
-export function CellEditor({ table, onEdit }: Props) {
-  const { columns: names } = table;
+export function CellEditor({ table, onEdit, onTyping }: Props) {
+  const { columns: names, forms } = table;
+  const [wrong, setWrong] = useState("");
   const [rows, setRows] = useState(() => table.rows.map(rowOf));
   const [changed, setChanged] = useState<Set<string>>(new Set());
   const columns = useMemo(() => columnsOf(names), [names]);
   const save = (row: GridRow, was: GridRow) => {
     const places = names.map((_, place) => place).filter((place) => row[fieldOf(place)] !== was[fieldOf(place)]);
     if (places.length === 0) return was;
+    for (const place of places) {
+      const why = misfit(names[place] ?? "", forms[place] ?? "", String(row[fieldOf(place)] ?? ""));
+      if (why) throw new Error(why); // the cell stays open
+    }
+    setWrong("");
     setRows((before) => before.map((one) => (one.id === row.id ? row : one)));
     setChanged((before) => new Set([...before, ...places.map((place) => `${row.id} ${fieldOf(place)}`)]));
     onEdit({
@@ -45,6 +53,11 @@ export function CellEditor({ table, onEdit }: Props) {
         </h2>
         <span className="cap">Arrow keys move, Enter edits, Esc cancels</span>
       </div>
+      {wrong && (
+        <p className="problem pad" role="alert">
+          {wrong}
+        </p>
+      )}
       <DataGrid<GridRow>
         label="Cells of the table"
         style={{
@@ -59,6 +72,15 @@ export function CellEditor({ table, onEdit }: Props) {
         initialState={{ pagination: { paginationModel: { pageSize: PAGE } } }}
         hideFooter={rows.length <= PAGE}
         processRowUpdate={save}
+        onProcessRowUpdateError={(error: Error) => {
+          setWrong(error.message);
+          onTyping(true);
+        }}
+        onCellEditStart={() => onTyping(true)}
+        onCellEditStop={({ reason }) => {
+          if (reason === "escapeKeyDown") setWrong("");
+          onTyping(false);
+        }}
         getCellClassName={({ id, field }) => (changed.has(`${id} ${field}`) ? "cell" : "")}
         disableColumnSorting
         disableColumnFilter
@@ -67,6 +89,15 @@ export function CellEditor({ table, onEdit }: Props) {
       />
     </section>
   );
+}
+
+const BLANK = ["", "NA", "N/A", "null", "NULL", "NaN", "nan", "None"];
+
+/** Why a value is none of what its column holds; empty if it is. The service says the same of what it is sent. */
+export function misfit(column: string, form: string, value: string): string {
+  const text = value.trim();
+  if (!form || BLANK.includes(text) || new RegExp(`^(?:${form})$`, "u").test(text)) return "";
+  return `“${value}” does not fit the other values of ${column}; it is not saved. Esc leaves the cell as it was. If it belongs in this column, edit the text instead.`;
 }
 
 function fieldOf(place: number): string {

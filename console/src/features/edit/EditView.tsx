@@ -1,16 +1,17 @@
 /** Editing an artifact in one's draft: as text, by field, by cell. */
 
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useMemo, useState } from "react";
+import { useCallback, useEffect, useMemo, useState } from "react";
 import { Link } from "react-router";
 import { answer, api } from "../../api/client";
 import { type Artifact, artifact, outline, text } from "../../api/queries";
 import { Part, Switch } from "../../parts/Acts";
 import { later } from "../../parts/later";
+import { useMe } from "../../shell/Page";
 import { Loading, ProblemBox } from "../../shell/states";
 import { useParam } from "../../shell/useRefParam";
 import { usePending } from "../pending/pending";
-import { type Change, keptText, useAutosave } from "./autosave";
+import { type Change, keptChange, useAutosave } from "./autosave";
 import { CellEditor } from "./CellEditor";
 import { FieldEditor } from "./FieldEditor";
 import { SavedNote } from "./SavedNote";
@@ -63,9 +64,10 @@ function Editing({ shelf, path, branch, base, artifact: first, point, onReload }
   const ref = `draft:${branch}`;
   // What is edited is what was there when the editor opened; later answers must not pull it from under the cursor.
   const [start] = useState({ content: first.content, point });
-  const target = useMemo(() => ({ shelf, branch, path, base, ...start }), [shelf, branch, path, base, start]);
+  const person = useMe();
+  const [whose] = useState(person); // also after the session ended
+  const target = useMemo(() => ({ person: whose, shelf, branch, path, base, ...start }), [whose, shelf, branch, path, base, start]);
   const [asked, setWay] = useParam("by");
-  const [chosen, setChosen] = useState("");
   const queries = useQueryClient();
   const still = { staleTime: Number.POSITIVE_INFINITY, refetchOnWindowFocus: false, gcTime: 0 } as const;
   const words = useQuery({
@@ -85,7 +87,9 @@ function Editing({ shelf, path, branch, base, artifact: first, point, onReload }
     enabled: first.kind !== "dataset",
     ...still,
   });
-  const saving = useAutosave(target);
+  // Fields may follow from one another, and parts be called by them: the outline is read again with each save.
+  const again = useCallback(() => queries.invalidateQueries({ queryKey: ["edit", "outline"] }), [queries]);
+  const saving = useAutosave(target, again);
   const tooLong = words.data?.truncated ?? false;
   const ways: Way[] = [];
   if (words.data && !tooLong) ways.push("text");
@@ -93,7 +97,12 @@ function Editing({ shelf, path, branch, base, artifact: first, point, onReload }
   if ((cells.data?.columns.length ?? 0) > 0) ways.push("cells");
   const waiting = words.isPending || (parts.isPending && first.kind !== "dataset") || (cells.isPending && first.kind === "dataset");
   const way: Way | undefined = ways.includes(asked as Way) ? (asked as Way) : ways.includes("cells") ? "cells" : ways[0];
-  const kept = useMemo(() => keptText(target), [target]);
+  const kept = useMemo(() => keptChange(target), [target]);
+  const { edit } = saving;
+  useEffect(() => {
+    if (kept) edit(kept, true);
+  }, [kept, edit]);
+  const [typing, setTyping] = useState(false);
   const change = (wanted: Change) => saving.edit(wanted, true);
   const swap = async (next: Way) => {
     // Each way reads what the other has saved.
@@ -127,36 +136,34 @@ function Editing({ shelf, path, branch, base, artifact: first, point, onReload }
             ))}
           </Switch>
         )}
-        <SavedNote state={saving.state} saved={saving.saved} problem={saving.problem} onInsist={saving.insist} onReload={onReload} />
+        <SavedNote
+          typing={typing}
+          state={saving.state}
+          saved={saving.saved}
+          problem={saving.problem}
+          onInsist={saving.insist}
+          onReload={onReload}
+        />
         <span className="end">
           <Link to={`/s/${shelf}/compare?${new URLSearchParams({ path, from: branch, to: ref })}`}>What you changed</Link>
           <Link to={`/s/${shelf}/pending`}>Commit it</Link>
         </span>
       </div>
-      {kept !== null && way === "text" && (
-        <p className="problem">What you wrote while the service was out of reach is shown here; it is saved with your next edit.</p>
+      {kept !== null && (
+        <p className="cap">What you wrote here last could not be saved then. It was kept in this browser and is saved now.</p>
       )}
       {way === "text" && words.data && (
         <section className="sheet" aria-label="Text">
-          <TextEditor path={path} text={kept ?? words.data.text} label={`Text of ${path}`} onChange={(t) => saving.edit({ text: t })} />
+          <TextEditor
+            path={path}
+            text={kept?.text ?? words.data.text}
+            label={`Text of ${path}`}
+            onChange={(t) => saving.edit({ text: t })}
+          />
         </section>
       )}
-      {way === "fields" && parts.data && <FieldEditor outline={parts.data} chosen={chosen} onChoose={setChosen} onEdit={change} />}
-      {way === "cells" && cells.data && <CellEditor table={cells.data} onEdit={change} />}
-      <AfterSave
-        state={saving.state}
-        onSaved={() => way === "fields" && void queries.invalidateQueries({ queryKey: ["edit", "outline"] })}
-      />
+      {way === "fields" && parts.data && <FieldEditor outline={parts.data} isSettled={saving.state !== "saving"} onEdit={saving.edit} />}
+      {way === "cells" && cells.data && <CellEditor table={cells.data} onEdit={change} onTyping={setTyping} />}
     </>
   );
-}
-
-/** Reads the outline again once an edit is in the draft: fields may follow from one another. */
-function AfterSave({ state, onSaved }: { state: string; onSaved: () => void }) {
-  const [last, setLast] = useState(state);
-  if (last !== state) {
-    setLast(state);
-    if (state === "saved" || state === "refused") queueMicrotask(onSaved);
-  }
-  return null;
 }

@@ -1,6 +1,6 @@
 /** Fields of one part, each changed by itself: nothing else in the file moves. */
 
-import { useState } from "react";
+import { type ChangeEvent, useEffect, useRef, useState } from "react";
 import type { Outline, Part } from "../../api/queries";
 import { group } from "../../marks/words";
 import { RowAct } from "../../parts/Acts";
@@ -20,17 +20,18 @@ function flat(parts: Part[], depth = 0, out: { part: Part; depth: number }[] = [
 
 interface Props {
   outline: Outline;
-  chosen: string;
-  onChoose: (part: string) => void;
+  /** False while a save is under way: it may give parts other addresses. */
+  isSettled: boolean;
   onEdit: (change: Change) => void;
 }
 
-export function FieldEditor({ outline, chosen, onChoose, onEdit }: Props) {
+export function FieldEditor({ outline, isSettled, onEdit }: Props) {
   const [typed, setTyped] = useState("");
-  const rows = flat(outline.parts);
+  const [chosen, choose] = useState(0); // by place: a part whose name is edited has another address with each letter
+  const rows = flat(outline.parts).map((row, place) => ({ ...row, place }));
   const wanted = typed.toLowerCase();
   const shown = rows.filter(({ part }) => !wanted || `${part.type} ${part.label}`.toLowerCase().includes(wanted));
-  const part = rows.find((r) => r.part.path === chosen)?.part ?? rows[0]?.part;
+  const part = (rows[chosen] ?? rows[0])?.part;
   const fields = part ? part.fields : (outline.fields ?? {});
   return (
     <div className="cols2 fields">
@@ -43,8 +44,8 @@ export function FieldEditor({ outline, chosen, onChoose, onEdit }: Props) {
           </span>
         </div>
         <div className="tree">
-          {shown.slice(0, MOST).map(({ part: p, depth }) => (
-            <RowAct key={p.path} aria-current={p === part} style={{ paddingLeft: 12 + depth * 14 }} onClick={() => onChoose(p.path)}>
+          {shown.slice(0, MOST).map(({ part: p, depth, place }) => (
+            <RowAct key={place} aria-current={p === part} style={{ paddingLeft: 12 + depth * 14 }} onClick={() => choose(place)}>
               <span className="ty">{p.type}</span>
               <span className="la">{p.label}</span>
             </RowAct>
@@ -62,9 +63,10 @@ export function FieldEditor({ outline, chosen, onChoose, onEdit }: Props) {
           {Object.keys(fields).length === 0 && <p className="mut">This part has no fields of its own; look at what it holds.</p>}
           {Object.entries(fields).map(([name, value]) => (
             <PartField
-              key={`${part?.path} ${name}`}
+              key={`${chosen} ${name}`}
               name={name}
               value={value}
+              isSettled={isSettled}
               onSave={(v) => onEdit({ parts: [{ part: part?.path ?? "", field: name, value: v }] })}
             />
           ))}
@@ -74,17 +76,33 @@ export function FieldEditor({ outline, chosen, onChoose, onEdit }: Props) {
   );
 }
 
-function PartField({ name, value, onSave }: { name: string; value: unknown; onSave: (value: unknown) => void }) {
+interface PartFieldProps {
+  name: string;
+  value: unknown;
+  isSettled: boolean;
+  onSave: (value: unknown) => void;
+}
+
+/** Saved while it is typed into, as a text is. */
+function PartField({ name, value, isSettled, onSave }: PartFieldProps) {
   const text = value === null || value === undefined ? "" : String(value);
   const [typed, setTyped] = useState(text);
   const [was, setWas] = useState(text);
+  const [given, setGiven] = useState(text);
+  const [isLong] = useState(text.includes("\n") || text.length > 90); // as long as it is shown: the focus stays in it
   if (was !== text) {
     setWas(text);
-    setTyped(text);
+    if (typed === was) setTyped(text); // what is being typed stays: this answers what was typed before
   }
-  const id = `field-${name}`;
-  const save = () =>
-    typed !== text && onSave(typeof value === "number" && typed.trim() !== "" && Number.isFinite(Number(typed)) ? Number(typed) : typed);
+  const isNumber = typeof value === "number";
+  const isWrong = isNumber && (typed.trim() === "" || !Number.isFinite(Number(typed)));
+  const save = useRef(onSave);
+  save.current = onSave;
+  useEffect(() => {
+    if (!isSettled || isWrong || typed === given) return;
+    setGiven(typed);
+    save.current(isNumber ? Number(typed) : typed);
+  }, [isSettled, isWrong, isNumber, typed, given]);
   if (typeof value === "boolean") {
     return (
       <CheckField checked={value} onChange={(e) => onSave(e.target.checked)} className="fieldrow check">
@@ -92,30 +110,20 @@ function PartField({ name, value, onSave }: { name: string; value: unknown; onSa
       </CheckField>
     );
   }
-  const long = text.includes("\n") || text.length > 90;
+  const common = {
+    id: `field-${name}`,
+    label: name,
+    value: typed,
+    onChange: (e: ChangeEvent<HTMLInputElement | HTMLTextAreaElement>) => setTyped(e.target.value),
+  };
   return (
     <div className="fieldrow">
-      {long ? (
-        <Field
-          id={id}
-          label={name}
-          mono
-          rows={Math.min(18, text.split("\n").length + 2)}
-          value={typed}
-          onChange={(e) => setTyped(e.target.value)}
-          onBlur={save}
-        />
+      {isLong ? (
+        <Field {...common} mono rows={Math.min(18, text.split("\n").length + 2)} />
       ) : (
-        <Field
-          id={id}
-          label={name}
-          value={typed}
-          disabled={value === null}
-          onChange={(e) => setTyped(e.target.value)}
-          onBlur={save}
-          onKeyDown={(e) => e.key === "Enter" && save()}
-        />
+        <Field {...common} disabled={value === null} />
       )}
+      {isWrong && <p role="alert">This field holds a number; what you typed is not saved.</p>}
     </div>
   );
 }

@@ -7,13 +7,15 @@ import type { SaveState } from "./autosave";
 
 interface Props {
   state: SaveState;
+  /** A cell is being typed into, and not left yet. */
+  typing: boolean;
   saved: string | null;
   problem: Problem | null;
   onInsist: () => void;
   onReload: () => void;
 }
 
-export function SavedNote({ state, saved, problem, onInsist, onReload }: Props) {
+export function SavedNote({ state, typing, saved, problem, onInsist, onReload }: Props) {
   const time = saved ? when(saved) : "";
   const words: Record<SaveState, string> = {
     same: "Every edit is saved into your draft.",
@@ -21,13 +23,16 @@ export function SavedNote({ state, saved, problem, onInsist, onReload }: Props) 
     saving: "Saving …",
     saved: `Saved ${time}`,
     "kept here": `Out of reach. What you wrote is kept in this browser and sent when the service answers${time ? `; saved last ${time}` : ""}.`,
+    "signed out": "You were signed out. What you wrote is kept in this browser and saved once you sign in again.",
     moved: "",
     refused: "",
   };
   return (
     <>
-      <span className={state === "kept here" ? "savednote away" : "savednote"} data-state={state}>
-        {words[state]}
+      <span className={state === "kept here" || state === "signed out" ? "savednote away" : "savednote"} data-state={state}>
+        {typing && state !== "kept here" && state !== "signed out"
+          ? "Typing … Enter saves the cell, Esc leaves it as it was."
+          : words[state]}
       </span>
       {(state === "moved" || state === "refused") && problem && (
         <div className="problem" role="alert" style={{ flexBasis: "100%" }}>

@@ -1,9 +1,9 @@
-/** Edits go into the draft as they are made: after a moment of quiet, one after the other, kept here while the service is out of reach. */
+/** Edits go into the draft as they are made: after a moment of quiet, one after the other; kept here while they cannot be sent. */
 import { useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useRef, useState } from "react";
-import { answer, api, type Problem, ProblemError } from "../../api/client";
+import { answer, api, isSignedOut, type Problem, ProblemError, SIGNED_IN } from "../../api/client";
 
-export type SaveState = "same" | "edited" | "saving" | "saved" | "kept here" | "moved" | "refused";
+export type SaveState = "same" | "edited" | "saving" | "saved" | "kept here" | "signed out" | "moved" | "refused";
 
 /** What is to be changed: the whole text, or fields and cells. */
 export interface Change {
@@ -13,6 +13,8 @@ export interface Change {
 }
 
 interface Target {
+  /** Who edits: what is kept in this browser is theirs alone. */
+  person: string;
   shelf: string;
   branch: string;
   path: string;
@@ -26,22 +28,34 @@ interface Target {
 const QUIET_MS = 700;
 const AGAIN_MS = 3000;
 
-const keptUnder = (t: Target) => `everyshelf edit ${t.shelf} ${t.branch} ${t.path}`;
+const keptUnder = (t: Target) => `everyshelf edit ${t.person} ${t.shelf} ${t.branch} ${t.path}`;
 
-/** A text that could not be sent before the page was left, if it was made on the same content. */
-export function keptText(target: Target): string | null {
+/** What could not be sent before the page was left, if it was made on the same content. */
+export function keptChange(target: Target): Change | null {
   try {
     const kept = JSON.parse(localStorage.getItem(keptUnder(target)) ?? "null") as {
       content: string;
-      text: string;
+      change: Change;
     } | null;
-    return kept && kept.content === target.content ? kept.text : null;
+    return kept && kept.content === target.content ? kept.change : null;
   } catch {
     return null;
   }
 }
 
-export function useAutosave(target: Target) {
+/** Both changes as one: a text stands for all there is, fields and cells are added, and of one field the newest counts. */
+export function together(before: Change | null, now: Change): Change {
+  if (now.text !== undefined) return now;
+  const again = (part: string, field: string) => now.parts?.some((one) => one.part === part && one.field === field);
+  return {
+    ...(before?.text !== undefined && { text: before.text }),
+    parts: [...(before?.parts ?? []).filter((one) => !again(one.part, one.field)), ...(now.parts ?? [])],
+    cells: [...(before?.cells ?? []), ...(now.cells ?? [])],
+  };
+}
+
+/** `onAnswered` is waited for before an edit counts as saved, or as refused. */
+export function useAutosave(target: Target, onAnswered: () => Promise<void>) {
   const queries = useQueryClient();
   const at = useRef({ content: target.content, point: target.point });
   const next = useRef<Change | null>(null);
@@ -51,6 +65,11 @@ export function useAutosave(target: Target) {
   const [saved, setSaved] = useState<string | null>(null);
   const [problem, setProblem] = useState<Problem | null>(null);
   const { shelf, branch, path, base } = target;
+
+  /** Keep what waits in this browser, until it is sent. */
+  const keep = useCallback(() => {
+    if (next.current) localStorage.setItem(keptUnder(target), JSON.stringify({ content: at.current.content, change: next.current }));
+  }, [target]);
 
   const sendOne = useCallback(
     async (change: Change, onto: number) => {
@@ -82,6 +101,7 @@ export function useAutosave(target: Target) {
     try {
       const draft = await sendOne(change, at.current.point);
       localStorage.removeItem(keptUnder(target));
+      await onAnswered();
       setSaved(draft.saved ?? new Date().toISOString());
       setProblem(null);
       setState(next.current ? "edited" : "saved");
@@ -89,33 +109,24 @@ export function useAutosave(target: Target) {
     } catch (error) {
       const found = error instanceof ProblemError ? error.problem : { detail: String(error), code: "console.failed" };
       setProblem(found);
-      if (found.code === "service.unreachable" || (found.status ?? 0) >= 500) {
-        next.current ??= change;
-        if (change.text !== undefined)
-          localStorage.setItem(keptUnder(target), JSON.stringify({ content: target.content, text: change.text }));
-        setState("kept here");
-        timer.current = setTimeout(() => void run(), AGAIN_MS);
-      } else {
-        if (found.code === "draft.moved") next.current ??= change;
-        setState(found.code === "draft.moved" ? "moved" : "refused");
-      }
+      const away = found.code === "service.unreachable" || (found.status ?? 0) >= 500;
+      const later = away || isSignedOut(error);
+      if (later || found.code === "draft.moved") next.current = next.current ? together(change, next.current) : change;
+      if (later) keep();
+      else await onAnswered();
+      setState(away ? "kept here" : later ? "signed out" : found.code === "draft.moved" ? "moved" : "refused");
+      if (away) timer.current = setTimeout(() => void run(), AGAIN_MS);
+      return;
     } finally {
       running.current = false;
     }
     if (next.current && !timer.current) timer.current = setTimeout(() => void run(), QUIET_MS);
-  }, [sendOne, queries, shelf, target]);
+  }, [sendOne, keep, onAnswered, queries, shelf, target]);
 
   /** Note a change; texts replace what waits, fields and cells are added to it. */
   const edit = useCallback(
     (change: Change, now = false) => {
-      const before = next.current;
-      next.current =
-        change.text !== undefined
-          ? change
-          : {
-              parts: [...(before?.parts ?? []), ...(change.parts ?? [])],
-              cells: [...(before?.cells ?? []), ...(change.cells ?? [])],
-            };
+      next.current = together(next.current, change);
       setState("edited");
       clearTimeout(timer.current);
       timer.current = setTimeout(
@@ -137,17 +148,27 @@ export function useAutosave(target: Target) {
   }, [problem, run]);
 
   useEffect(() => {
+    const again = () => void run();
+    window.addEventListener(SIGNED_IN, again);
+    return () => window.removeEventListener(SIGNED_IN, again);
+  }, [run]);
+  useEffect(() => {
     const leaving = (event: BeforeUnloadEvent) => {
-      if (state === "edited" || state === "saving" || state === "kept here") event.preventDefault();
+      if (["edited", "saving", "kept here", "signed out"].includes(state)) event.preventDefault();
     };
     window.addEventListener("beforeunload", leaving);
-    return () => window.removeEventListener("beforeunload", leaving);
-  }, [state]);
+    window.addEventListener("pagehide", keep);
+    return () => {
+      window.removeEventListener("beforeunload", leaving);
+      window.removeEventListener("pagehide", keep);
+    };
+  }, [state, keep]);
   // biome-ignore lint/correctness/useExhaustiveDependencies: the list says when it runs again
   useEffect(
     () => () => {
       clearTimeout(timer.current);
       timer.current = undefined;
+      keep();
       void run();
     },
     [], // what waits is sent when the page is left, and only then

@@ -59,6 +59,7 @@ export function ShelfPage() {
     state: draft || undefined,
     sort,
   };
+  const narrowed = Boolean(listed.words || kind || by || effect || label || changed || draft);
   const { first: found, total, row, see } = useArtifacts(key, at, listed);
   const state = useQuery(summary(key, at));
   const all = state.data?.total ?? 0;
@@ -108,8 +109,8 @@ export function ShelfPage() {
         <span className="end">
           <TextAct onClick={() => void save()}>Save as CSV</TextAct>{" "}
           {all > 0 && (
-            <a className="textact" href={`/api/v1/shelves/${key}/zip?${new URLSearchParams({ ref: at })}`} download>
-              Download as zip
+            <a className="textact" href={`/api/v1/shelves/${key}/zip?${new URLSearchParams({ ref: at, folder })}`} download>
+              {zipName(folder, narrowed)}
             </a>
           )}
           <Link className="textact" to={`/s/${key}/in-place?${new URLSearchParams({ ref: at })}`}>
@@ -189,4 +190,10 @@ function Trail({ folder, onChoose }: { folder: string; onChoose: (folder: string
       <span>{folder.slice(folder.lastIndexOf("/") + 1)}</span>
     </Breadcrumbs>
   );
+}
+
+/** The zip is of a folder or of everything, whatever else the list is narrowed to: its name says which. */
+function zipName(folder: string, narrowed: boolean): string {
+  const what = [narrowed && "all", narrowed && folder && "of", folder].filter(Boolean);
+  return ["Download", ...what, "as zip"].join(" ");
 }

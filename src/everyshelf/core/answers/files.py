@@ -30,9 +30,14 @@ class FoldedAnswer(Answer):
 
 
 class CellsAnswer(Answer):
-    """A small table as texts, for editing it by cell; ``note`` says why there is nothing."""
+    """A small table as texts, for editing it by cell; ``note`` says why there is nothing.
+
+    ``forms``: for each column a regular expression that a value with something in it has to match as a whole; empty
+    where the column takes any text.
+    """
 
     columns: list[str]
+    forms: list[str]
     rows: list[list[str]]
     note: str
 

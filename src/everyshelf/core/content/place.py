@@ -6,6 +6,7 @@ A place keeps named, append-only byte files. Everything above it (records, direc
 from __future__ import annotations
 
 import contextlib
+import errno
 import fcntl
 import os
 import threading
@@ -309,12 +310,27 @@ class FolderPlace(Place):
 
     @contextlib.contextmanager
     def shared(self, name: str) -> Iterator[None]:
-        descriptor = os.open(self.folder / name, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        descriptor = self._opened(name)
+        if descriptor is None:
+            yield
+            return
         try:
             fcntl.flock(descriptor, fcntl.LOCK_SH)
             yield
         finally:
             os.close(descriptor)
+
+    def _opened(self, name: str) -> int | None:
+        """None where the disk became read-only and has no such file: nothing can be removed there either."""
+        try:
+            return os.open(self.folder / name, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        except OSError as error:
+            if error.errno != errno.EROFS:
+                raise
+        try:
+            return os.open(self.folder / name, os.O_RDONLY | os.O_CLOEXEC)
+        except FileNotFoundError:
+            return None
 
     def are_unshared(self, prefix: str, *, but: str) -> bool:
         names = [name for name in os.listdir(self.folder) if name.startswith(prefix) and name != but]

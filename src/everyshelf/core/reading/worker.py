@@ -215,7 +215,7 @@ class Worker:
         try:
             return self._ask(messages.ReadCells(file=file), CellsAnswer)
         except LimitError as error:
-            return CellsAnswer(columns=[], rows=[], note=error.message)
+            return CellsAnswer(columns=[], forms=[], rows=[], note=error.message)
 
     def follow(
         self, before: FileAt, after: FileAt, parts: Sequence[str], *, rules: str = ""

@@ -115,8 +115,10 @@ def change_of_type(before: Column, after: Column) -> str:
         return _declared_change(before, after)
     if before.family == after.family:
         return ""
-    if after.family == "text" or (before.family, after.family) in _WIDER:
+    if (before.family, after.family) in _WIDER:
         return "widened"
+    if after.family == "text":
+        return "retyped"  # a text can hold every number, but who reads numbers cannot read every text
     # Values that happen to be whole, or texts that happen to be numbers, are no narrower contract where no file says so.
     if before.family == "text" or (after.family, before.family) in _WIDER:
         return ""
@@ -127,10 +129,8 @@ _WIDER = {("integer", "decimal"), ("date", "timestamp")}
 
 
 def _declared_change(before: Column, after: Column) -> str:
-    if after.family == "text":
-        return "widened"
-    if before.family == "text":
-        return "narrowed"
+    if "text" in (before.family, after.family):
+        return "narrowed" if before.family == "text" else "retyped"
     if before.family in NUMBERS and after.family in NUMBERS:
         old, new = _room(before.engine_type), _room(after.engine_type)
         if all(n >= o for o, n in zip(old, new, strict=True)):

@@ -8,6 +8,7 @@ A spelling is "" (as numbers and dates are mostly written), "comma" (1.234,5 or 
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 from everyshelf.core.tables.columns import AT_ONCE
@@ -15,6 +16,7 @@ from everyshelf.core.tables.engine import Engine, literal
 
 _TYPE_ROWS = 200_000
 _LOOK_AT = 400
+_TELLING_VALUES = 3  # fewer say nothing of what a column is for
 _BLANK = ("", "NA", "N/A", "null", "NULL", "NaN", "nan", "None")
 BLANKS = ", ".join(literal(b) for b in _BLANK)
 
@@ -48,7 +50,7 @@ _FORMS = (
     _Form("date", "%d-%m-%Y", r"\d\d?-(0?[1-9]|1[0-2])-\d{4}", r"(1[3-9]|2\d|3[01])-.*"),
     _Form("date", "%d %b %Y", r"\d\d? [A-Z][a-z]{2} \d{4}"),
     _Form("date", "%d %B %Y", r"\d\d? [A-Z][a-z]{3,8} \d{4}"),
-    _Form("boolean", "", r"(?i:true|false)"),
+    _Form("boolean", "", r"[Tt][Rr][Uu][Ee]|[Ff][Aa][Ll][Ss][Ee]"),
 )
 
 
@@ -85,8 +87,26 @@ def _types_of(engine: Engine, relation: str, places: list[int], where: str) -> d
 def _sure_of(forms: list[_Form], values: set[str]) -> tuple[str, str]:
     if not values:
         return "empty", ""
-    fits = (f for f in forms if not f.sure or any(re.fullmatch(f.sure, v) for v in values))
-    return next(((f.family, f.spelling) for f in fits), ("text", ""))
+    return next(((f.family, f.spelling) for f in _sure(forms, values)), ("text", ""))
+
+
+def _sure(forms: Iterable[_Form], values: set[str]) -> Iterator[_Form]:
+    return (f for f in forms if not f.sure or any(re.fullmatch(f.sure, v) for v in values))
+
+
+def form_of(values: Iterable[str]) -> str:
+    """A regular expression for what a column of these texts takes, read alike by Python and JavaScript; empty where it
+    takes anything: it holds texts, or too few values to tell."""
+    filled = [value.strip() for value in values if not is_blank(value)]
+    if len(filled) < _TELLING_VALUES:
+        return ""
+    different = set(filled)
+    return "|".join(f"(?:{form.pattern})" for form in _sure(_candidates(different), different))
+
+
+def is_blank(value: str) -> bool:
+    """Whether a text stands for no value."""
+    return value.strip() in _BLANK
 
 
 def _counted(

@@ -7,6 +7,7 @@ import os
 import time
 from typing import IO
 
+from everyshelf.core.durable import sync_folder, write_durably
 from everyshelf.core.errors import BrokenError, ConflictError
 from everyshelf.core.sharing import keep_private
 from everyshelf.service.base.config import Config
@@ -93,7 +94,8 @@ def _check_format(config: Config) -> None:
     elif config.database.exists() or any(config.segments.glob("*.seg")):
         raise _unknown(config, "an older format")
     else:
-        path.write_text(f"{FORMAT}\n")
+        write_durably(path, f"{FORMAT}\n".encode())
+        sync_folder(config.data)
 
 
 def _unknown(config: Config, what: str) -> BrokenError:

@@ -13,6 +13,7 @@ from pathlib import Path
 
 from cryptography.fernet import Fernet, InvalidToken
 
+from everyshelf.core.durable import write_durably
 from everyshelf.core.errors import BrokenError
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.key_files import damaged_key, read_or_make
@@ -53,8 +54,7 @@ def check_keys() -> str:
 
 
 def _write_mark(mark: Path, key: bytes) -> None:
-    mark.write_bytes(Fernet(key).encrypt(_KNOWN))
-    mark.chmod(0o600)
+    write_durably(mark, Fernet(key).encrypt(_KNOWN))
 
 
 def seal(value: str) -> bytes:

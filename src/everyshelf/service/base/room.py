@@ -11,6 +11,7 @@ import errno
 import os
 import shutil
 import sqlite3
+import threading
 from pathlib import Path
 
 from django.db import DatabaseError
@@ -41,7 +42,7 @@ def require_room(size: int = 0) -> None:
 
 def no_room() -> StorageError:
     """That the disk is full."""
-    return StorageError("the disk of the service is full", hint="Tell whoever runs the service; nothing was recorded.")
+    return StorageError("the disk of the service is full", hint="Tell an administrator; nothing was recorded.")
 
 
 def is_no_room(error: BaseException | None) -> bool:
@@ -54,6 +55,36 @@ def is_no_room(error: BaseException | None) -> bool:
             any(words in str(error) for words in ("disk is full", "disk I/O error")) and free_bytes() < LEAST_FREE_BYTES
         )
     return False
+
+
+def is_read_only(error: BaseException | None) -> bool:
+    """Whether an error of the system or of the records comes from a disk that can be read only, as after it failed."""
+    if isinstance(error, OSError):
+        return error.errno == errno.EROFS
+    if isinstance(error, DatabaseError | sqlite3.Error):
+        return "readonly database" in str(error) or ("disk I/O error" in str(error) and not can_write())
+    return False
+
+
+def can_write() -> bool:
+    """Whether the data folder can be written to; a full disk counts as one that can."""
+    probe = get_config().data / f".probe-{os.getpid()}-{threading.get_ident()}"
+    try:
+        probe.touch(mode=0o600)
+        probe.unlink(missing_ok=True)
+    except OSError as error:
+        return error.errno != errno.EROFS
+    return True
+
+
+def read_only() -> StorageError:
+    """That nothing can be written."""
+    return StorageError("the disk of the service can be read only", hint="Tell an administrator; nothing was recorded.")
+
+
+def is_not_writable(error: BaseException | None) -> bool:
+    """Whether nothing can be written: the disk is full, or can be read only."""
+    return is_no_room(error) or is_read_only(error)
 
 
 def _reserve() -> Path:

@@ -18,7 +18,7 @@ from django.utils import timezone
 from everyshelf.core.content.stores import MAIN, in_store
 from everyshelf.core.errors import EveryShelfError, MissingError
 from everyshelf.service.base.context import get_store
-from everyshelf.service.base.room import is_no_room
+from everyshelf.service.base.room import is_not_writable
 from everyshelf.service.jobs.models import Job, State
 from everyshelf.service.problems import body, problem_of, status_of
 from everyshelf.service.rights import Caller, require, role_on
@@ -186,15 +186,13 @@ def run_now(uid: str) -> None:
         problem = body(status_of(error), error.message, error.code, error.hint, **facts)
         _end(job, State.FAILED, problem=problem)
     except Exception as error:
-        if is_no_room(error):
+        if is_not_writable(error):
             _end(job, State.FAILED, problem=problem_of(error))
             return
         log.error("job failed", kind=job.kind, job=uid, trace=traceback.format_exc()[-4000:])
         problem = problem_of(error)
         if problem["code"] == "service.failed":
-            problem = body(
-                500, "Something went wrong here.", "service.failed", f"Tell who runs the service: job {uid}."
-            )
+            problem = body(500, "Something went wrong here.", "service.failed", f"Tell an administrator: job {uid}.")
         _end(job, State.FAILED, problem=problem)
     else:
         _end(job, State.DONE, result=result or {})
@@ -241,7 +239,7 @@ def take_up_after_restart() -> None:
         kind = kinds.get(job.kind)
         if job.attempts >= _MOST_ATTEMPTS:
             why = f"the job worker ended {job.attempts} times while this ran"
-            _end(job, State.FAILED, problem=body(500, why, "job.fatal", f"Tell who runs the service: job {job.uid}."))
+            _end(job, State.FAILED, problem=body(500, why, "job.fatal", f"Tell an administrator: job {job.uid}."))
         elif kind is not None and kind.resumes and not job.cancel_asked:
             Job.objects.filter(pk=job.pk).update(state=State.WAITING)
         else:

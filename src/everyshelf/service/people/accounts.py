@@ -26,7 +26,7 @@ def require_admin(caller: Caller) -> None:
     """Return if the caller runs this installation, and the token used may do so."""
     if not caller.person.is_staff:
         raise RefusedError(
-            "only who set up this installation may do this", code="rights.role", hint="Ask whoever runs the service."
+            "only who set up this installation may do this", code="rights.role", hint="Ask an administrator."
         )
     require_scope(caller, "admin")
 

@@ -30,7 +30,7 @@ def add_person(caller: Caller, name: str, full_name: str, password: str) -> User
     """A new person who can sign in; only the installation's first owner may."""
     if not caller.person.is_staff:
         raise RefusedError(
-            "only who set up this installation may add people", code="rights.role", hint="Ask whoever runs the service."
+            "only who set up this installation may add people", code="rights.role", hint="Ask an administrator."
         )
     require_scope(caller, "admin")
     with one_act():

@@ -13,7 +13,7 @@ from django.utils import timezone
 import everyshelf
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.processes import beat_file, states
-from everyshelf.service.base.room import LEAST_FREE_BYTES, free_bytes
+from everyshelf.service.base.room import LEAST_FREE_BYTES, can_write, free_bytes
 from everyshelf.service.jobs.models import Job, State
 
 _SILENT_SECONDS = 60
@@ -87,6 +87,8 @@ def _room(problems: list[str]) -> dict[str, Any]:
     except OSError as error:
         problems.append(f"room: {error.strerror}")
         return {"free_bytes": None}
+    if not can_write():
+        problems.append("room: the disk can be read only")
     if free < LEAST_FREE_BYTES:
         problems.append(f"room: {free // 2**20} MiB are free, and contents need {LEAST_FREE_BYTES // 2**20}")
     return {"free_bytes": free}

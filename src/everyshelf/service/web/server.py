@@ -27,7 +27,7 @@ from waitress.channel import HTTPChannel
 from waitress.parser import HTTPRequestParser
 from waitress.server import TcpWSGIServer
 
-from everyshelf.service.base.room import is_no_room, room_for_contents
+from everyshelf.service.base.room import is_not_writable, room_for_contents
 from everyshelf.service.problems import body
 from everyshelf.service.web.dispatching import TurnDispatcher
 
@@ -65,7 +65,7 @@ def _no_room() -> _Refusal:
         507,
         "the disk of the service is full",
         "content.storage",
-        "Tell whoever runs the service; nothing was recorded.",
+        "Tell an administrator; nothing was recorded.",
     )
     return _Refusal(507, "Insufficient Storage", problem)
 
@@ -75,7 +75,7 @@ def _too_large(limit: int) -> _Refusal:
         413,
         f"the content is larger than the {limit} bytes this service takes",
         "content.too_large",
-        "Whoever runs the service can raise EVERYSHELF_MAX_UPLOAD.",
+        "An administrator can raise EVERYSHELF_MAX_UPLOAD.",
     )
     return _Refusal(413, "Content Too Large", problem)
 
@@ -122,7 +122,7 @@ class _Request(HTTPRequestParser):  # type: ignore[misc]
         try:
             consumed: int = super().received(data)
         except OSError as error:
-            if not is_no_room(error):
+            if not is_not_writable(error):
                 raise
             self.refuse(_no_room())
             return len(data)

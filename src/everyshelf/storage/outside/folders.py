@@ -1,4 +1,4 @@
-"""Files of this machine, in folders that whoever runs the service allows."""
+"""Files of this machine, in folders that an administrator allows."""
 
 from __future__ import annotations
 
@@ -124,7 +124,7 @@ class Folders:
             code="in_place.folder",
             hint=f"Name a path below {allowed}."
             if allowed
-            else "Whoever runs the service can allow folders: EVERYSHELF_IN_PLACE=/FOLDER",
+            else "An administrator can allow folders: EVERYSHELF_IN_PLACE=/FOLDER",
         )
 
     def _is_never(self, path: Path) -> bool:

@@ -128,7 +128,9 @@ def differences(environment: Environment, branch_name: str = "") -> dict[str, An
     tried: set[str] = set()
     if look.last is None:
         there, here = _apart_at_first(look, branch, files)
-    elif look.last.root:
+    alike = _alike(look, branch, there.keys() & here, files) if look.last is not None else set()
+    there, here = {path: where for path, where in there.items() if path not in alike}, here - alike
+    if look.last is not None and look.last.root:
         tried = {p for p in here - there.keys() if _is_tried(branch, p, look.record.get(p))}
         here -= tried
     left_out = LeftOut(environment, look.destination)
@@ -155,8 +157,18 @@ def differences(environment: Environment, branch_name: str = "") -> dict[str, An
         "deployment": look.last.number if look.last else None,
         "tag": look.last.tag.name if look.last else None,
         "artifacts": rows,
-        "sentence": _sentence(environment, branch.name, rows),
+        "sentence": _sentence(environment, branch.name, rows, any_alike=bool(alike)),
     }
+
+
+def _alike(look: _Look, branch: Branch, paths: set[str], files: dict[str, str]) -> set[str]:
+    """Of paths that were changed on both sides those that say the same there and on the branch, as after capturing."""
+    if branch.head is None or not paths:
+        return set()
+    aim = aim_at_state(look.destination, look.environment, branch.head, None, look.present)
+    placed = {path: there.id for path, (_, there) in aim.put.items()}
+    present = {path: there.id for path, there in look.present.items()}
+    return {path for path in paths if (placed.get(path) if path in files else None) == present.get(path)}
 
 
 TRIED = "tried from a draft"
@@ -201,8 +213,10 @@ def _source(row: Row | None) -> str | None:
     return row.source or None if row is not None else None
 
 
-def _sentence(environment: Environment, branch: str, rows: list[dict[str, Any]]) -> str:
+def _sentence(environment: Environment, branch: str, rows: list[dict[str, Any]], *, any_alike: bool) -> str:
     counts = {side: sum(row["side"] == side for row in rows) for side in ("environment", "shelf", "both")}
+    if not rows and any_alike:
+        return f"What was changed in {environment.name} is on {branch} as well."
     if not rows:
         return f"{environment.name} holds what was put there, and {branch} has nothing newer."
     said = [

@@ -32,7 +32,7 @@ class Line(msgspec.Struct, omit_defaults=True):
     merge: str = ""
     why: str = ""
     hint: str = ""
-    at: str = ""  # the commit that the branch was at in Git
+    shared: str = ""  # the newest commit of it that both sides are known to have
 
 
 def may_be_branch(name: str) -> bool:

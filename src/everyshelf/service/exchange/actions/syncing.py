@@ -73,9 +73,9 @@ class _Run:
         return held_by(self.link)
 
     @property
-    def seen_in_git(self) -> dict[str, str]:
-        """Where each branch was in Git when both sides were last compared."""
-        return {line["branch"]: line.get("at", "") for line in self.link.lines}
+    def shared(self) -> dict[str, str]:
+        """The newest commit of each branch that both sides are known to have (links of earlier versions: ``at``)."""
+        return {line["branch"]: line.get("shared") or line.get("at", "") for line in self.link.lines}
 
     @property
     def sends(self) -> bool:
@@ -398,11 +398,13 @@ def _send(run: _Run, there: dict[str, str]) -> None:
             ref, tip = f"{_HEADS}{other}", ours.get(f"{_HEADS}{here}")
             if tip is None or there.get(ref) == tip or here in run.lines:
                 continue
-            if ref not in there and there and run.seen_in_git.get(here) == tip:
+            if ref not in there and there and run.shared.get(here) == tip:
                 hint = DELETED_THERE_HINT.format(here)
-                run.lines[here] = Line(here, other, "ahead", why=DELETED_THERE, hint=hint, at=tip)
+                run.lines[here] = Line(here, other, "ahead", why=DELETED_THERE, hint=hint)
                 continue
             if ref in there and not _has(repository, there[ref], tip):
+                if run.shared.get(here) == tip:
+                    continue  # nothing new here: the other side went on
                 run.lines[here] = Line(here, other, "diverged", why=_DIVERGED, hint=_DIVERGED_HINT)
                 continue
             wanted[ref], of_branch[ref] = tip, (here, other)
@@ -474,7 +476,7 @@ def _compare(run: _Run) -> None:
         ours = repository.refs(_HEADS)
         for here, other in pairs_of(run.link, there):
             mine, theirs = ours.get(f"{_HEADS}{here}"), there.get(f"{_HEADS}{other}")
-            found = _apart(repository, here, other, mine, theirs)
+            found = _apart(repository, (here, other), (mine, theirs), has_news=run.shared.get(here) != mine)
             known = run.lines.get(here)
             if known is not None:
                 known.ahead, known.behind = found.ahead, found.behind
@@ -482,7 +484,7 @@ def _compare(run: _Run) -> None:
                 run.lines[here] = known = found
                 found.why = not_alike(run.link, here)
                 found.hint = _NOT_ALIKE_HINT if found.why else ""
-            known.at = known.at or theirs or ""
+            known.shared = found.shared or run.shared.get(here, "")
         if run.fetches:
             tags = repository.refs(_TAGS) if run.link.tags else None
             branches = [] if run.link.branches else [r.removeprefix(_HEADS) for r in there if r.startswith(_HEADS)]
@@ -493,18 +495,23 @@ def _compare(run: _Run) -> None:
 _NOT_ALIKE_HINT = "Correct it in Git, or put the folder back as it was: the file stays as it is until then."
 
 
-def _apart(repository: Repository, here: str, other: str, mine: str | None, theirs: str | None) -> Line:
+def _apart(
+    repository: Repository, names: tuple[str, str], tips: tuple[str | None, str | None], *, has_news: bool
+) -> Line:
+    """``names`` and ``tips`` of a branch, here and there. ``has_news``: Git is not known to have what is here."""
+    (here, other), (mine, theirs) = names, tips
     if mine == theirs:
-        return Line(here, other, "in step")
+        return Line(here, other, "in step", shared=mine or "")
     if theirs is None:
         return Line(here, other, "ahead", ahead=_count(repository, mine))
     if mine is None:
         return Line(here, other, "behind", behind=0)
-    if not _is_here(repository, theirs):
-        return Line(here, other, "behind")
+    if not _is_here(repository, theirs):  # how far is known once it is fetched
+        return Line(here, other, "diverged" if has_news else "behind")
     ahead, behind = _count(repository, mine, theirs), _count(repository, theirs, mine)
     state = "diverged" if ahead and behind else "ahead" if ahead else "behind"
-    return Line(here, other, state, ahead=ahead, behind=behind)
+    shared = mine if not ahead else theirs if not behind else ""
+    return Line(here, other, state, ahead=ahead, behind=behind, shared=shared)
 
 
 def _count(repository: Repository, tip: str | None, without: str | None = None) -> int:

@@ -304,7 +304,7 @@ def judge_push(fetched: Fetched, before: str) -> None:
             raise LimitError(
                 f"{named} has {path} of {new.size:,} bytes, and this service takes {most:,}",
                 code="git.size",
-                hint="Whoever runs the service can raise EVERYSHELF_MAX_UPLOAD.",
+                hint="An administrator can raise EVERYSHELF_MAX_UPLOAD.",
             )
         if old is None and rules.leaves_out(path):
             raise InvalidError(

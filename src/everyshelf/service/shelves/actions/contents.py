@@ -133,7 +133,7 @@ def _too_large(limit: int) -> LimitError:
     return LimitError(
         f"the content is larger than the {limit} bytes this service takes",
         code="content.too_large",
-        hint="Whoever runs the service can raise EVERYSHELF_MAX_UPLOAD.",
+        hint="An administrator can raise EVERYSHELF_MAX_UPLOAD.",
     )
 
 

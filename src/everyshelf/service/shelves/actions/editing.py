@@ -55,6 +55,6 @@ def cells_of(path: str, entry: Entry) -> CellsAnswer:
     """Columns and rows of a small table, for editing it by cell; ``note`` says why there are none."""
     if entry.type == "whole" or entry.size > _SMALL_BYTES:
         note = f"only tables up to {_SMALL_BYTES >> 20} MB are edited by cell"
-        return CellsAnswer(columns=[], rows=[], note=note)
+        return CellsAnswer(columns=[], forms=[], rows=[], note=note)
     with as_file(entry.id) as file, reader() as worker:
         return worker.cells(FileAt(path, str(file)))

@@ -14,7 +14,7 @@ from everyshelf.core.history.trees import Entry
 from everyshelf.service.base.context import get_trees
 from everyshelf.service.base.paging import as_page, decode_cursor, encode_cursor, newest_first
 from everyshelf.service.shelves.actions.lineage import Lineage, lineage_of
-from everyshelf.service.shelves.actions.outside import told_outside
+from everyshelf.service.shelves.actions.outside import outside_address, told_outside
 from everyshelf.service.shelves.actions.pages import pages
 from everyshelf.service.shelves.actions.recognising import kinds_of
 from everyshelf.service.shelves.actions.recording import rules_at
@@ -131,6 +131,14 @@ def artifact_json(
         "within": within,
         "in_place": "",
     }
+
+
+def describe_one(
+    at: Resolved, path: str, entry: Entry, version: ArtifactVersion | SeenVersion | None, within: str = ""
+) -> dict[str, Any]:
+    """The public form of one artifact that was found at a ref; ``within``: the folder kept whole in which it lies."""
+    told = artifact_json(path, entry.id, entry.size, version, whole=entry.type == "whole", within=within)
+    return {**_with_kinds(at.commit, [told], {path: entry})[0], "in_place": outside_address(entry.id)}
 
 
 def get_artifact(shelf: Shelf, at: Resolved, path: str) -> tuple[Entry, SeenVersion | None]:

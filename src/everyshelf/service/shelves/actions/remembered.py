@@ -15,7 +15,7 @@ from everyshelf.core.compare.artifact import READER_VERSION
 from everyshelf.core.kinds.registry import packages
 from everyshelf.decoding import from_json
 from everyshelf.service.base.acts import aside
-from everyshelf.service.base.room import is_no_room
+from everyshelf.service.base.room import is_not_writable
 from everyshelf.service.shelves.models import CachedComparison
 
 T = TypeVar("T")
@@ -58,5 +58,5 @@ def _keep(key: str, answer: bytes) -> None:
                 [row], update_conflicts=True, unique_fields=["key"], update_fields=["result"]
             )
     except DatabaseError as error:
-        if not is_no_room(error):
+        if not is_not_writable(error):
             raise  # on a full disk the answer is given all the same, and worked out again the next time

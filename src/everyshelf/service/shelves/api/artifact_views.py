@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+import msgspec
 from django.http import HttpResponseBase
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
@@ -33,7 +34,6 @@ from everyshelf.service.shelves.actions import (
     unfolding,
     zipping,
 )
-from everyshelf.service.shelves.actions.outside import outside_address
 from everyshelf.service.shelves.actions.refs import Resolved, parse_moment, resolve
 from everyshelf.service.shelves.actions.seen_shapes import SeenVersion
 from everyshelf.service.shelves.actions.selecting import as_selected
@@ -141,9 +141,7 @@ class ArtifactView(_ArtifactView):
         """Return an artifact at a ref or version."""
         _, at, path, entry, version = self.located(request, shelf)
         within = listing.within(at, path) if "version" not in request.query_params else ""
-        is_whole = entry.type == "whole"
-        told = listing.artifact_json(path, entry.id, entry.size, version, whole=is_whole, within=within)
-        return Response({**told, "in_place": outside_address(entry.id)})
+        return Response(listing.describe_one(at, path, entry, version, within))
 
 
 class ArtifactHistoryView(_ArtifactView):
@@ -234,7 +232,7 @@ class ArtifactCellsView(_ArtifactView):
         table."""
         _, _, path, entry, _ = self.located(request, shelf)
         cells = editing.cells_of(path, entry)
-        return Response(ArtifactCells(content=entry.id, columns=cells.columns, rows=cells.rows, note=cells.note))
+        return Response(ArtifactCells(content=entry.id, **msgspec.structs.asdict(cells)))
 
 
 class ArtifactRowsView(_ArtifactView):

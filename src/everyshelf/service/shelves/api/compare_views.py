@@ -31,7 +31,6 @@ from everyshelf.service.http.views import number_of, path_of
 from everyshelf.service.jobs.actions import start_job
 from everyshelf.service.shelves.actions import comparing, comparison, drawings, listing, recording
 from everyshelf.service.shelves.actions.makers import made_between
-from everyshelf.service.shelves.actions.outside import outside_address
 from everyshelf.service.shelves.actions.pairs import Pairing, beside_of
 from everyshelf.service.shelves.actions.parting import parted, since_parting
 from everyshelf.service.shelves.actions.refs import Resolved, resolve
@@ -292,7 +291,8 @@ def _side(
     word, _, rest = ref.partition(":")
     try:
         if word == "version" and rest.isascii() and rest.isdigit() and len(rest) < 10:
-            version = listing.find_version(shelf, resolve(shelf, shelf.main_branch), now, int(rest))
+            state = resolve(shelf, shelf.main_branch)
+            version = listing.find_version(shelf, state, now, int(rest))
             root, path = version.commit.root, version.path
             entry = listing.entry_of(version)
         else:
@@ -303,6 +303,5 @@ def _side(
         if error.code != "artifact.missing":
             raise
         return None, None, {}
-    told = listing.artifact_json(path, entry.id, entry.size, version, whole=entry.type == "whole")
-    artifact = ArtifactAt(**{**told, "in_place": outside_address(entry.id)})
+    artifact = ArtifactAt(**listing.describe_one(state, path, entry, version))
     return artifact, entry, beside_of(root, path, entry)
