@@ -39,7 +39,7 @@ const UNREACHABLE: Problem = {
   hint: "Check that it is running, then try again.",
 };
 
-/** Told when an answer says that nobody is signed in any more, and when someone signed in again on the same page. */
+/** Events of the window: an answer says that the session has ended; someone signed in again on the same page. */
 export const SIGNED_OUT = "everyshelf:signed-out";
 export const SIGNED_IN = "everyshelf:signed-in";
 

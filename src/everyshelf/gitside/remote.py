@@ -20,7 +20,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
-from everyshelf.core.errors import ConflictError, EveryShelfError, RefusedError
+from everyshelf.core.errors import ConflictError, EveryShelfError, LimitError, RefusedError
 from everyshelf.gitside.causes import Access, plain, why_of
 from everyshelf.gitside.on_disk import writing
 from everyshelf.gitside.on_disk.reading import OnDisk
@@ -29,6 +29,7 @@ from everyshelf.gitside.repository import Repository
 
 _SECONDS = 3600.0
 _LOOK_SECONDS = 60.0
+_MOST_REFS = 50_000
 _FETCH = ("fetch", "--no-tags", "--no-write-fetch-head", "--no-auto-gc", "--no-recurse-submodules", "--quiet")
 
 
@@ -97,7 +98,14 @@ class ServedRemote:
     def refs(self) -> dict[str, str]:
         """Full name and object of each branch and tag there."""
         out = self._run("ls-remote", "--refs", self.access.shown, "refs/heads/*", "refs/tags/*", seconds=_LOOK_SECONDS)
-        rows = (line.partition("\t") for line in out.decode("utf-8", "surrogateescape").splitlines())
+        lines = out.decode("utf-8", "surrogateescape").split("\n")
+        if len(lines) > _MOST_REFS:
+            raise LimitError(
+                f"{self.access.shown} has {len(lines):,} branches and tags, and this service takes {_MOST_REFS:,}",
+                code="git.size",
+                hint="Join a repository that has fewer.",
+            )
+        rows = (line.partition("\t") for line in lines)
         return {name: identity for identity, _, name in rows if identity}
 
     def fetch(self, refs: Mapping[str, str]) -> None:

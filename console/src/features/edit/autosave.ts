@@ -113,7 +113,10 @@ export function useAutosave(target: Target, onAnswered: () => Promise<void>) {
       const later = away || isSignedOut(error);
       if (later || found.code === "draft.moved") next.current = next.current ? together(change, next.current) : change;
       if (later) keep();
-      else await onAnswered();
+      else {
+        localStorage.removeItem(keptUnder(target)); // it would be refused each time the artifact is opened
+        await onAnswered();
+      }
       setState(away ? "kept here" : later ? "signed out" : found.code === "draft.moved" ? "moved" : "refused");
       if (away) timer.current = setTimeout(() => void run(), AGAIN_MS);
       return;

@@ -27,7 +27,8 @@ from waitress.channel import HTTPChannel
 from waitress.parser import HTTPRequestParser
 from waitress.server import TcpWSGIServer
 
-from everyshelf.service.base.room import is_not_writable, room_for_contents
+from everyshelf.core.errors import StorageError
+from everyshelf.service.base.room import is_not_writable, is_read_only, no_room, read_only, room_for_contents
 from everyshelf.service.problems import body
 from everyshelf.service.web.dispatching import TurnDispatcher
 
@@ -60,14 +61,8 @@ class _Refusal:
         return f"{self.code} {self.reason}", headers, orjson.dumps(self._problem)
 
 
-def _no_room() -> _Refusal:
-    problem = body(
-        507,
-        "the disk of the service is full",
-        "content.storage",
-        "Tell an administrator; nothing was recorded.",
-    )
-    return _Refusal(507, "Insufficient Storage", problem)
+def _not_writable(error: StorageError) -> _Refusal:
+    return _Refusal(507, "Insufficient Storage", body(507, error.message, error.code, error.hint))
 
 
 def _too_large(limit: int) -> _Refusal:
@@ -124,7 +119,7 @@ class _Request(HTTPRequestParser):  # type: ignore[misc]
         except OSError as error:
             if not is_not_writable(error):
                 raise
-            self.refuse(_no_room())
+            self.refuse(_not_writable(read_only() if is_read_only(error) else no_room()))
             return len(data)
         if self.headers_finished and not headers_before:
             self.headers_at = time.monotonic()
@@ -137,7 +132,7 @@ class _Request(HTTPRequestParser):  # type: ignore[misc]
         if self.content_length > self.adj.everyshelf_most_bytes:
             self.refuse(_too_large(self.adj.everyshelf_most_bytes))
         elif self.content_length > _IN_MEMORY_BYTES and not room_for_contents(self.content_length):
-            self.refuse(_no_room())
+            self.refuse(_not_writable(no_room()))
 
     def refuse(self, refusal: _Refusal) -> None:
         """Answer with the refusal once the rest of the body has come, or at once if that is too much."""

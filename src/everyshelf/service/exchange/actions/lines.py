@@ -19,6 +19,7 @@ _ONLY_GIT, _FETCH_HINT = "only Git has it", "Fetch it: everyshelf git-link fetch
 _NO_COMMIT, _NO_COMMIT_HINT = "it names no commit, and a shelf keeps tags of commits only", "Tag a commit in Git."
 _OTHER_TAG, _OTHER_TAG_HINT = "it names another commit in Git", "Tags never move: make another one on either side."
 _MOST_TAGS = 3_000
+_MOST_OF_NAME = 200
 
 
 class Line(msgspec.Struct, omit_defaults=True):
@@ -44,19 +45,26 @@ def may_be_branch(name: str) -> bool:
     return len(name) <= 120
 
 
+def name_shown(name: str) -> str:
+    """The name of a branch or tag in Git as a text that can be printed and recorded: others give it any bytes."""
+    text = name.encode("utf-8", "surrogateescape").decode("utf-8", "replace")
+    return "".join(sign if sign.isprintable() else "\ufffd" for sign in text)[:_MOST_OF_NAME]
+
+
 def names_apart(
     there: Mapping[str, str], ours: Mapping[str, str] | None, branches: Sequence[str], *, was_fetched: bool
 ) -> Iterator[Line]:
     """A line for each tag that only Git has, or has for another commit, and for each name there that the shelf cannot
     have: who reads *in step* relies on there being none. ``ours``: the tags here; None if tags are not joined."""
-    for name in branches:
+    for name in branches[:_MOST_TAGS]:
         if not may_be_branch(name):
-            yield Line(name, name, "behind", why=_ODD_NAME, hint=_ODD_NAME_HINT)
+            shown = name_shown(name)
+            yield Line(shown, shown, "behind", why=_ODD_NAME, hint=_ODD_NAME_HINT)
     tags = [ref for ref in sorted(there) if ref.startswith(_TAGS)] if ours is not None else []
     for ref in tags[:_MOST_TAGS]:
         assert ours is not None
         name = ref.removeprefix(_TAGS)
-        shown = f"tag:{name}"
+        shown = f"tag:{name_shown(name)}"
         if not may_be_branch(name):
             yield Line(shown, shown, "behind", why=_ODD_NAME, hint=_ODD_NAME_HINT)
         elif ref not in ours:

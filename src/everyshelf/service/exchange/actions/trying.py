@@ -7,7 +7,7 @@ from everyshelf.gitside.incoming import apart
 from everyshelf.gitside.remote import remote_of
 from everyshelf.gitside.repository import NO_OBJECT, Repository
 from everyshelf.service.exchange.actions.bringing_out import bring_out
-from everyshelf.service.exchange.actions.lines import may_be_branch
+from everyshelf.service.exchange.actions.lines import may_be_branch, name_shown
 from everyshelf.service.exchange.actions.links import access_of
 from everyshelf.service.exchange.actions.repositories import folder_of, locked, opened
 from everyshelf.service.exchange.actions.showing import bring_up_to_date
@@ -41,10 +41,11 @@ def try_link(link: GitLink) -> GitTried:
                 remote.try_writing()
             ours = repository.refs(_HEADS)
             pairs = pairs_of(link, there)
-            theirs = [there[f"{_HEADS}{other}"] for _, other in pairs if f"{_HEADS}{other}" in there]
+            joined = [f"{_HEADS}{other}" for _, other in pairs if f"{_HEADS}{other}" in there]
+            theirs = [there[ref] for ref in joined]
             mine = [ours[f"{_HEADS}{here}"] for here, _ in pairs if f"{_HEADS}{here}" in ours]
             below = "refs/tried"
-            remote.fetch({n: f"{below}/{n}" for n in there if n.startswith(_HEADS) and there[n] in theirs})
+            remote.fetch({ref: f"{below}/{ref}" for ref in joined})
             would_fetch = _count(repository, theirs, list(ours.values())) if link.way != "send" else 0
             would_send = _count(repository, mine, theirs) if link.way != "fetch" else 0
             if is_later and link.way != "fetch":  # which of them are there already is known once they are mapped
@@ -54,12 +55,12 @@ def try_link(link: GitLink) -> GitTried:
     names = [name.removeprefix(_HEADS) for name in there if name.startswith(_HEADS)]
     tags = [name.removeprefix(_TAGS) for name in there if name.startswith(_TAGS)]
     return GitTried(
-        branches_there=names,
+        branches_there=[name_shown(name) for name in names],
         tags=len(tags),
         would_send=would_send,
         would_fetch=would_fetch,
         may_write=link.way != "fetch",
-        odd_names=[name for name in (*names, *tags) if not may_be_branch(name)],
+        odd_names=[name_shown(name) for name in (*names, *tags) if not may_be_branch(name)],
     )
 
 

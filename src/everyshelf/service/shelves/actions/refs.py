@@ -47,7 +47,8 @@ class Resolved:
 
 def check_branch_name(name: str) -> str:
     """Return ``name`` if a branch may be called so, else raise ``InvalidError``."""
-    if not _BRANCH.match(name) or name in _WORDS or name.startswith("/") or name.endswith("/") or ".." in name:
+    is_odd = name in _WORDS or name.startswith("/") or name.endswith("/") or ".." in name
+    if not _BRANCH.match(name) or not name.isprintable() or is_odd:
         raise InvalidError(
             f"{name!r} cannot be the name of a branch or tag",
             code="ref.name",
