@@ -34,6 +34,12 @@ _PLACES = ("tests.service.test_addresses", "tests.core.test_promotion")
 _REACH = ("tests.destinations.test_reach",)
 _PEOPLE = ("tests.service.test_accounts", "tests.service.test_log_and_people")
 _SLOW = ("tests.service.test_connections.LimitTests",)
+_DECODING = ("tests.core.test_decoding",)
+_CELLS = ("tests.core.test_editing.CellTests", "tests.core.test_tables_law.ColumnTests")
+_READ_ONLY = ("tests.service.test_full_disk.ReadOnlyDiskTests",)
+_EVIL_GIT = ("tests.service.test_hostile_git_servers.RefTests",)
+_FIRST_DRIFT = ("tests.service.test_first_drift.CapturedTests",)
+_DRAFT_KINDS = ("tests.console.test_editing.CellTests",)
 _LAWS = ("tests.gitside.test_mapping",)
 _PUSHES = ("tests.service.test_git_served.PushTests",)
 _READS = ("tests.service.test_git_served.ReadingTests",)
@@ -590,4 +596,25 @@ CUTS = [
     ),
     Cut("core/history/commit_sets.py", "return _joined(_packed(flags), known)", "return _packed(flags)", _LINES),
     Cut("core/history/commit_sets.py", "                    heappush(heap, -place)\n", "", _LINES),
+    Cut(
+        "decoding.py",
+        "with _lock:\n            known = _json[wanted]",
+        "if True:\n            known = _json[wanted]",
+        _DECODING,
+    ),
+    Cut("core/editing/cells.py", "        _check_form(edit, forms[edit.column])\n", "", _CELLS),
+    Cut("core/tables/columns.py", 'return "retyped"  # a text can', 'return "widened"  # a text can', _CELLS),
+    Cut("core/content/place.py", "if error.errno != errno.EROFS:", "if True:", _READ_ONLY),
+    Cut("service/problems.py", "    if is_read_only(error):\n", "    if False:\n", _READ_ONLY),
+    Cut("service/exchange/actions/syncing.py", "known.shared = found.shared or", "known.shared =", _LINKS),
+    Cut("service/exchange/actions/syncing.py", '"diverged" if has_news else "behind"', '"behind"', _LINKS),
+    Cut("gitside/remote.py", "if len(lines) > _MOST_REFS:", "if False:", _EVIL_GIT),
+    Cut("service/shelves/actions/refs.py", "or not name.isprintable() ", "", _EVIL_GIT),
+    Cut("service/environments/actions/reality.py", "here - alike", "here", _FIRST_DRIFT),
+    Cut(
+        "service/shelves/actions/listing.py",
+        "**_with_kinds(at.commit, [told], {path: entry})[0]",
+        "**told",
+        _DRAFT_KINDS,
+    ),
 ]
