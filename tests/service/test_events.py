@@ -62,6 +62,20 @@ class EventTests(ServiceCase):
         self.assertEqual(phases, ["staged", "switching", "switched", "verified"])
         self.assertNotIn("promotion.phase", [entry.act for entry in self.shelf.log()])
 
+    def test_nothing_is_sent_for_someone_who_left_until_an_owner_takes_it_over(self) -> None:
+        self.shelf.set_member("keeper", "owner")
+        self.client_of("keeper").shelf(self.shelf.key).make_webhook("builds", self.receiver.address)
+        self.shelf.make_tag("one")
+        self.heard(2)
+        self.shelf.set_member("keeper", "reader")
+        self.shelf.make_tag("secret")
+        until(lambda: self.shelf.webhooks()[0].stopped != "", "the webhook stops")
+        self.assertIn("keeper made it, and is no longer an owner", self.shelf.webhooks()[0].stopped)
+        self.assertNotIn("secret", [one.event["subject"] for one in self.receiver.heard])
+        self.shelf.change_webhook("builds", about=["tag"])
+        until(lambda: "secret" in [one.event["subject"] for one in self.receiver.heard], "what came in the meantime")
+        self.assertEqual([(one.made_by, one.stopped) for one in self.shelf.webhooks()], [("owner", "")])
+
     def test_secrets_in_an_address_are_used_and_never_shown(self) -> None:
         key = "T0x9fQ2LbW7zPk4sVd81"
         address = f"{self.receiver.address}/{key}?token=tern-4711&room=quay"

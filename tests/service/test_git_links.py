@@ -85,6 +85,23 @@ class BothWaysTests(LinkCase):
             [(t.fetched, t.git) for t in shown.transfers], [(True, self.tip()), (False, self.tip("main~1"))]
         )
 
+    def test_the_link_of_someone_who_left_waits_for_an_owner(self) -> None:
+        self.shelf.set_member("keeper", "owner")
+        theirs = self.client_of("keeper").shelf(self.shelf.key)
+        theirs.make_git_link("office", str(self.bare))
+        self.send()
+        before = self.tip()
+        self.shelf.set_member("keeper", "reader")
+        self.put({"notes.md": b"# Not for everyone\n"}, "Later")
+        for act in (self.send, self.fetch):
+            with self.assertRaises(ProblemError) as caught:
+                act()
+            self.assertEqual(caught.exception.code, "link.maker")
+        self.assertEqual(self.tip(), before)
+        self.assertIn("no longer an owner", self.shelf.git_link("office").link.problem.detail)  # type: ignore[union-attr]
+        self.shelf.change_git_link("office", way="both")
+        self.assertEqual(self.send()["state"], "in step")
+
     def test_which_side_has_something_new_is_said_before_it_is_fetched(self) -> None:
         self.shelf.make_git_link("office", str(self.bare))
         self.send()

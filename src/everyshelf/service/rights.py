@@ -116,6 +116,11 @@ def may(caller: Caller, shelf: Any, right: str) -> bool:
     return True
 
 
+def may_still(person: Any, shelf: Any, right: str) -> bool:
+    """Whether a person who set something up may still do so: their account is open, and their role has the right."""
+    return bool(person.is_active) and may(Caller(person), shelf, right)
+
+
 def require_scope(caller: Caller, scope: str) -> None:
     """Return if the token used has the scope (or none was used), else raise ``RefusedError``."""
     if caller.scopes is not None and scope not in caller.scopes:

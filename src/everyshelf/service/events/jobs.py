@@ -9,6 +9,7 @@ import structlog
 from django.db import close_old_connections, connection
 
 from everyshelf.service.events.actions.delivering import collect, deliver, due, forget_old, put_off
+from everyshelf.service.events.actions.webhooks import stop_without_maker
 from everyshelf.service.events.models import Webhook
 from everyshelf.service.jobs.actions import periodic
 
@@ -21,7 +22,9 @@ _at_work: dict[int, Future[None]] = {}
 @periodic(seconds=1)
 def tell_webhooks() -> None:
     """Begin to deliver what is new; one webhook's events go one after the other, those of others beside them."""
-    for webhook in Webhook.objects.filter(stopped="").select_related("shelf"):
+    for webhook in Webhook.objects.filter(stopped="").select_related("shelf", "made_by"):
+        if stop_without_maker(webhook):
+            continue
         working = _at_work.get(webhook.pk)
         if working is not None and not working.done():
             continue

@@ -32,6 +32,7 @@ ACTS: dict[str, str] = {
     "location.unshared": "stopped sharing with the shelf the location",
     "webhook.made": "made the webhook",
     "webhook.changed": "changed the webhook",
+    "webhook.stopped": "stopped the webhook",
     "webhook.removed": "removed the webhook",
     "merge.waiting": "has to settle the merge of",
     "merge.settled": "settled conflicts of the merge of",

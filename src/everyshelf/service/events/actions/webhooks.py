@@ -19,8 +19,8 @@ from everyshelf.service.base.addresses import HIDDEN, shown
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.keys import seal, unseal
 from everyshelf.service.events.models import Webhook
-from everyshelf.service.log.actions import ACTS, newest_entry, note
-from everyshelf.service.rights import Caller, require
+from everyshelf.service.log.actions import ACTS, newest_entry, note, note_of
+from everyshelf.service.rights import Caller, may_still, require
 from everyshelf.service.shelves.models import Shelf
 
 RIGHT = "change webhooks"
@@ -66,15 +66,31 @@ def make_webhook(caller: Caller, shelf: Shelf, name: str, said: WebhookSettings)
 
 
 def change_webhook(caller: Caller, webhook: Webhook, said: WebhookSettings) -> Webhook:
-    """Change a webhook; one that was stopped starts again."""
+    """Change a webhook; one that was stopped starts again. It belongs to the caller from
+    then on if its maker left."""
     require(caller, webhook.shelf, RIGHT)
     _apply(webhook, said)
+    if not may_still(webhook.made_by, webhook.shelf, RIGHT):
+        webhook.made_by = caller.person
     with one_act():
         webhook.stopped = ""
-        webhook.save(update_fields=["address", "sealed_address", "about", "secret", "stopped"])
+        webhook.save(update_fields=["address", "sealed_address", "about", "secret", "stopped", "made_by"])
         changed = [field for field, value in vars(said).items() if value is not None]
         note(caller, "webhook.changed", webhook.name, webhook.shelf, changed=changed)
     return webhook
+
+
+def stop_without_maker(webhook: Webhook) -> bool:
+    """Stop a webhook whose maker may not change it any more; True if it was. Someone who left a shelf would go on
+    receiving what happens there."""
+    if may_still(webhook.made_by, webhook.shelf, RIGHT):
+        return False
+    name = webhook.made_by.username
+    webhook.stopped = f"{name} made it, and is no longer an owner of this shelf; it goes on when an owner changes it"
+    with one_act():
+        webhook.save(update_fields=["stopped"])
+        note_of("the service", "webhook.stopped", webhook.name, webhook.shelf, made_by=name)
+    return True
 
 
 def remove_webhook(caller: Caller, webhook: Webhook) -> None:

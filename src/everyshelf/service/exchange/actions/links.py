@@ -15,7 +15,7 @@ from urllib.parse import urlsplit
 from django.db import IntegrityError
 from django.utils import timezone
 
-from everyshelf.core.errors import ConflictError, InvalidError, MissingError
+from everyshelf.core.errors import ConflictError, InvalidError, MissingError, RefusedError
 from everyshelf.core.history.names import did_you_mean, nearest
 from everyshelf.core.history.paths import check_path
 from everyshelf.destinations.reach import Reach
@@ -32,7 +32,7 @@ from everyshelf.service.exchange.actions.repositories import folder_of
 from everyshelf.service.exchange.actions.sides import make_side, remove_side
 from everyshelf.service.exchange.models import GitLink
 from everyshelf.service.log.actions import note
-from everyshelf.service.rights import Caller, require
+from everyshelf.service.rights import Caller, may_still, require
 from everyshelf.service.shelves.actions.refs import check_branch_name
 from everyshelf.service.shelves.models import Commit, Shelf
 
@@ -41,6 +41,7 @@ _HELPER = re.compile(r"[\w.+-]+::")  # names another program to Git
 WAYS = ("send", "fetch", "both")
 PARTS = ("none", "beside", "instead")
 _LEAST_SECONDS = 10
+RIGHT = "change links"
 _PORTS = {"http": 80, "https": 443, "ssh": 22}
 
 
@@ -68,7 +69,7 @@ class LinkSettings:
 
 def make_link(caller: Caller, shelf: Shelf, name: str, said: LinkSettings) -> GitLink:
     """A link; nothing is reached yet."""
-    require(caller, shelf, "change links")
+    require(caller, shelf, RIGHT)
     if not _NAME.match(name) or len(name) > 60:
         raise InvalidError(
             f"{name!r} cannot be the name of a link",
@@ -101,8 +102,11 @@ def make_link(caller: Caller, shelf: Shelf, name: str, said: LinkSettings) -> Gi
 
 
 def change_link(caller: Caller, link: GitLink, said: LinkSettings) -> GitLink:
-    """Change a link without starting over; what was sent and fetched stays known."""
-    require(caller, link.shelf, "change links")
+    """Change a link without starting over; what was sent and fetched stays known. It belongs to the caller from then on
+    if its maker left."""
+    require(caller, link.shelf, RIGHT)
+    if not may_still(link.made_by, link.shelf, RIGHT):
+        link.made_by = caller.person
     _apply(link, said)
     if link.folder:
         link.tags = False
@@ -122,9 +126,20 @@ def change_link(caller: Caller, link: GitLink, said: LinkSettings) -> GitLink:
     return link
 
 
+def require_maker(link: GitLink) -> None:
+    """Return if the maker of a link may still change it, else raise ``RefusedError``: the shelf would go on being sent
+    to a repository of someone who left, and fetched commits be recorded with rights that nobody has."""
+    if not may_still(link.made_by, link.shelf, RIGHT):
+        raise RefusedError(
+            f"{link.made_by.username} made this link, and is no longer an owner of the shelf",
+            code="link.maker",
+            hint=f"An owner takes it over by changing it: everyshelf git-link change {link.name} --way {link.way}",
+        )
+
+
 def remove_link(caller: Caller, link: GitLink) -> None:
     """Forget the link. Nothing changes on either side."""
-    require(caller, link.shelf, "change links")
+    require(caller, link.shelf, RIGHT)
     with one_act():
         note(caller, "link.removed", link.name, link.shelf, address=link.address)
         side = link.side
@@ -154,7 +169,7 @@ def _choose_part(link: GitLink, folder: str, place: str | None) -> None:
 
 def let_call(caller: Caller, link: GitLink) -> str:
     """A new secret with which the other side may say that it has something new; an older one counts no more."""
-    require(caller, link.shelf, "change links")
+    require(caller, link.shelf, RIGHT)
     secret = secrets.token_urlsafe(32)
     with one_act():
         link.calls = seal(secret)

@@ -34,7 +34,7 @@ from everyshelf.service.exchange.actions.lines import (
     may_be_branch,
     names_apart,
 )
-from everyshelf.service.exchange.actions.links import access_of
+from everyshelf.service.exchange.actions.links import access_of, require_maker
 from everyshelf.service.exchange.actions.repositories import folder_of, locked
 from everyshelf.service.exchange.actions.showing import bring_up_to_date
 from everyshelf.service.exchange.actions.sides import held_by, of_side
@@ -93,6 +93,7 @@ def sync(link: GitLink, act: str, progress: Progress) -> dict[str, Any]:
     newest = Commit.objects.filter(shelf=link.shelf).order_by("-pk").values_list("pk", flat=True).first()
     link.seen_commit = newest or 0
     try:
+        require_maker(link)
         with locked(run.held):
             bring_up_to_date(run.held, progress)
             with Repository(folder_of(run.held)) as repository:
