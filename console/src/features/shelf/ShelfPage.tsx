@@ -109,7 +109,11 @@ export function ShelfPage() {
         <span className="end">
           <TextAct onClick={() => void save()}>Save as CSV</TextAct>{" "}
           {all > 0 && (
-            <a className="textact" href={`/api/v1/shelves/${key}/zip?${new URLSearchParams(folder ? { ref: at, folder } : { ref: at })}`} download>
+            <a
+              className="textact"
+              href={`/api/v1/shelves/${key}/zip?${new URLSearchParams(folder ? { ref: at, folder } : { ref: at })}`}
+              download
+            >
               {zipName(folder, narrowed)}
             </a>
           )}
