@@ -336,7 +336,10 @@ class Seams:
         self._drafted.add(who)
         entry = Saving(path, shelf.upload(data).id if data is not None else None)
         shelf.save("main", [entry], shelf.branch("main").head if draft is None else None)
-        self._drafts[who] = _Draft(draft.base if draft else State(self._main), state)
+        now = _Draft(draft.base if draft else State(self._main), state)
+        if now.state.shown() == now.base.shown():  # back to what was committed: nothing is pending any more
+            self._forget(now.state, now.base)
+        self._drafts[who] = now if now.state.shown() != now.base.shown() else None
         self._check_draft(who)
 
     def _commit_draft(self) -> None:
