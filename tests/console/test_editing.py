@@ -44,6 +44,23 @@ class EditingCase(ConsoleCase):
         self.browser.type_into("Password", PASSWORD)
         self.browser.press("Sign in")
 
+    def leave_and_sign_in(self) -> None:
+        self.browser.driver.execute_script("window.onbeforeunload = null; setTimeout(() => location.assign('/'), 0)")
+        self.browser.wait_for(lambda: self.leave())
+        self.browser.see("Sign in to see your shelves")
+        self.browser.type_into("Name", "owner")
+        self.browser.type_into("Password", PASSWORD)
+        self.browser.press("Sign in")
+        self.browser.wait_for(lambda: "Sign in to see" not in self.browser.text())
+
+    def leave(self) -> bool:
+        """Leave although the browser warns of what is not saved."""
+        try:
+            self.browser.driver.switch_to.alert.accept()
+        except Exception:
+            pass
+        return "Sign in to see" in self.browser.text()
+
 
 class SessionTests(EditingCase):
     """A session that ends while someone types."""
@@ -74,24 +91,10 @@ class SessionTests(EditingCase):
         self.browser.empty(box)
         box.send_keys("75")
         self.state("signed out")
-        self.browser.driver.execute_script("window.onbeforeunload = null; setTimeout(() => location.assign('/'), 0)")
-        self.browser.wait_for(lambda: self.leave())
-        self.browser.see("Sign in to see your shelves")
-        self.browser.type_into("Name", "owner")
-        self.browser.type_into("Password", PASSWORD)
-        self.browser.press("Sign in")
-        self.browser.wait_for(lambda: "Sign in to see" not in self.browser.text())
+        self.leave_and_sign_in()
         self.page("/artifact?path=flow.json&view=edit&by=fields")
         self.browser.see("It was kept in this browser and is saved now")
         self.browser.wait_for(lambda: json.loads(self.draft("flow.json"))["steps"][1]["timeout"] == 75)
-
-    def leave(self) -> bool:
-        """Leave although the browser warns of what is not saved."""
-        try:
-            self.browser.driver.switch_to.alert.accept()
-        except Exception:
-            pass
-        return "Sign in to see" in self.browser.text()
 
     def part(self, name: str) -> None:
         tree = self.browser.find(".fields .tree")
@@ -149,6 +152,17 @@ class CellTests(EditingCase):
         self.browser.press_key(Keys.ENTER)
         self.state("saved")
         self.assertEqual(self.draft("fares.csv"), FARES.replace(b"4.57", b"11.11").replace(b"1,A,", b"1,AB,"))
+
+    def test_a_cell_that_could_not_be_saved_is_there_when_the_table_is_opened_again(self) -> None:
+        self.edit("fares.csv")
+        self.end_session()
+        self.open_cell(1, 2, "3.25")
+        self.browser.press_key(Keys.ENTER)
+        self.state("signed out")
+        self.leave_and_sign_in()
+        self.page("/artifact?path=fares.csv&view=edit")
+        self.browser.wait_for(lambda: self.draft("fares.csv") == FARES.replace(b"3.00", b"3.25"))
+        self.browser.wait_for(lambda: any("3.25" in row for row in self.browser.texts(".rowsgrid [data-rowindex='1']")))
 
 
 class NamesTests(EditingCase):

@@ -1,7 +1,7 @@
 /** Editing an artifact in one's draft: as text, by field, by cell. */
 
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useCallback, useEffect, useMemo, useState } from "react";
+import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { Link } from "react-router";
 import { answer, api } from "../../api/client";
 import { type Artifact, artifact, outline, text } from "../../api/queries";
@@ -103,6 +103,12 @@ function Editing({ shelf, path, branch, base, artifact: first, point, onReload }
     if (kept) edit(kept, true);
   }, [kept, edit]);
   const [typing, setTyping] = useState(false);
+  const reload = useRef(onReload);
+  reload.current = onReload;
+  const hasKeptCells = (kept?.cells?.length ?? 0) > 0;
+  useEffect(() => {
+    if (hasKeptCells && saving.state === "saved") reload.current(); // the grid shows what was there without them
+  }, [hasKeptCells, saving.state]);
   const change = (wanted: Change) => saving.edit(wanted, true);
   const swap = async (next: Way) => {
     // Each way reads what the other has saved.

@@ -97,6 +97,7 @@ export function useAutosave(target: Target, onAnswered: () => Promise<void>) {
     running.current = true;
     const change = next.current;
     next.current = null;
+    let waits = false; // for the service, for a person to sign in, or for a decision
     setState("saving");
     try {
       const draft = await sendOne(change, at.current.point);
@@ -119,11 +120,11 @@ export function useAutosave(target: Target, onAnswered: () => Promise<void>) {
       }
       setState(away ? "kept here" : later ? "signed out" : found.code === "draft.moved" ? "moved" : "refused");
       if (away) timer.current = setTimeout(() => void run(), AGAIN_MS);
-      return;
+      waits = later || found.code === "draft.moved";
     } finally {
       running.current = false;
     }
-    if (next.current && !timer.current) timer.current = setTimeout(() => void run(), QUIET_MS);
+    if (next.current && !timer.current && !waits) timer.current = setTimeout(() => void run(), QUIET_MS);
   }, [sendOne, keep, onAnswered, queries, shelf, target]);
 
   /** Note a change; texts replace what waits, fields and cells are added to it. */

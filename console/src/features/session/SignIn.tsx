@@ -9,7 +9,7 @@ import { Logo } from "../../shell/Page";
 import { ProblemBox } from "../../shell/states";
 
 interface FormProps {
-  /** Who has to sign in; anybody if left out. */
+  /** The one person who may sign in; anyone if left out. */
   person?: string;
   className?: string;
   children: ReactNode;
@@ -90,7 +90,7 @@ export function SignInAgain({ person }: { person: string }) {
   const done = async () => {
     await queries.invalidateQueries({ queryKey: ["session"] });
     window.dispatchEvent(new Event(SIGNED_IN));
-    // Only what was refused is asked for again: an editor must not get its text anew while someone types.
+    // Only failed queries run again: a fresh answer would replace what someone types in an editor.
     await queries.refetchQueries({ predicate: (query) => query.state.status === "error" });
   };
   return (
