@@ -6,6 +6,7 @@ import json
 
 from everyshelf.client import ChangeRequest, CommitMessage, ProblemError
 from tests.support.factories import ServiceCase, Terminal, commit_files
+from tests.support.waiting import until
 
 
 class CommitPlacesTests(ServiceCase):
@@ -75,6 +76,7 @@ class CommitPlacesTests(ServiceCase):
     def test_the_command_line(self) -> None:
         terminal = Terminal(self, self.service)
         terminal.set("EVERYSHELF_SHELF", self.shelf.key)
+        until(lambda: self.shelf.history("f.csv", ref="try")[0].headline, "the commit was not described")
         said = terminal.run("history", "--commit", self.tried[:10]).stdout
         self.assertIn("“SK-7: dearer”", said)
         self.assertIn("tag:spring-1, 2 commits later", said)

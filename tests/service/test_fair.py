@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import os
 import subprocess
 import sys
@@ -13,7 +14,7 @@ from pathlib import Path
 from everyshelf.core.errors import BusyError
 from everyshelf.core.tables.engine import Engine
 from everyshelf.core.tables.options import spill_budget
-from everyshelf.service.base.fair import FairPool, work_for
+from everyshelf.service.base.fair import FairPool, Spares, work_for
 
 _LANES = """
 import sys, time
@@ -67,6 +68,32 @@ class PoolTests(unittest.TestCase):
             self.assertEqual(caught.exception.code, "service.busy")
         with pool.one() as thing:
             self.assertEqual(thing, "only")
+
+    def test_others_get_a_spare_and_whoever_holds_what_there_is_does_not(self) -> None:
+        made, closed = itertools.count(1), threading.Event()
+        spares: Spares[str] = Spares(lambda: f"spare {next(made)}", lambda thing: closed.set(), 1, 0.01, 0.05)
+        pool: FairPool[str] = FairPool(["own"], 0.2, spares)
+        work_for("mallory")
+        with pool.one() as first:
+            with self.assertRaises(BusyError), pool.one():
+                self.fail("a second one for the person who holds the first")
+            work_for("ines")
+            with pool.one() as second:
+                self.assertEqual((first, second), ("own", "spare 1"))
+                work_for("maren")
+                with self.assertRaises(BusyError), pool.one():
+                    self.fail("more spares than there may be")
+                work_for("ines")
+            work_for("mallory")
+        with pool.one() as thing:
+            self.assertEqual(thing, "own", "a spare is left alone, so that it can go")
+        self.assertTrue(closed.wait(60))
+        work_for("ines")
+        with pool.one(), self.assertRaises(BusyError):
+            work_for("ines")
+            with pool.one():
+                self.fail("it is closed")
+        work_for("")
 
     def test_lanes_hold_across_processes_for_each_and_in_all(self) -> None:
         with tempfile.TemporaryDirectory() as data:

@@ -9,6 +9,7 @@ from tests.service.test_git_links import LinkCase
 from tests.support.factories import Terminal
 from tests.support.git import GitServer, run_git
 from tests.support.ssh import SSHD, SshServer, ssh_server
+from tests.support.waiting import until
 
 
 @unittest.skipIf(SSHD is None, "no SSH server is installed")
@@ -70,6 +71,39 @@ class SshTests(LinkCase):
             self.shelf.test_git_link("office")
         self.assertEqual(caught.exception.code, "git.missing")
         self.assertEqual(run_git("branch", folder=self.bare).stdout, "")
+
+    def test_servers_that_mean_harm(self) -> None:
+        refs = self.home / "refs"
+        line = b"1" * 40 + b" refs/heads/again\n"
+        refs.write_bytes((b"%04x" % (len(line) + 4) + line) * 20_000)
+        for code, command in (
+            ("git.size", f"while cat {refs}; do :; done"),  # never ends
+            ("git.failed", "echo Welcome"),
+            ("git.failed", r"printf '\033[31mred\007' >&2; exit 1"),
+        ):
+            with self.subTest(command=command), ssh_server(command) as server:
+                self.shelf.make_git_link(
+                    "office", server.address(self.bare), key=server.key, known_hosts=server.known_hosts
+                )
+                with self.assertRaises(ProblemError) as caught:
+                    self.shelf.test_git_link("office")
+                self.assertEqual(caught.exception.code, code, str(caught.exception))
+                self.assertTrue(str(caught.exception).isprintable(), repr(str(caught.exception)))
+                self.shelf.remove_git_link("office")
+
+    def test_one_that_says_nothing_is_waited_for_until_somebody_cancels(self) -> None:
+        said = self.home / "asked"
+        with ssh_server(f"touch {said}; sleep 1000") as server:
+            self.shelf.make_git_link(
+                "office", server.address(self.bare), key=server.key, known_hosts=server.known_hosts
+            )
+            job = self.shelf.fetch_git_link("office")
+            until(said.exists, "the server to be asked")
+            self.client.cancel(job.job)
+            with self.assertRaises(ProblemError) as caught:
+                self.shelf.wait(job)
+            self.assertIn("cancelled", str(caught.exception))
+        self.assertEqual(self.shelf.branch("main").name, "main")
 
     def _other_host(self) -> str:
         with ssh_server() as other:

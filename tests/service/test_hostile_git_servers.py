@@ -5,6 +5,7 @@ from __future__ import annotations
 from everyshelf.client import ProblemError
 from tests.support.evil_git import EvilGit
 from tests.support.factories import ServiceCase
+from tests.support.waiting import until
 
 
 class EvilServerCase(ServiceCase):
@@ -48,6 +49,27 @@ class AnswerTests(EvilServerCase):
     def test_a_server_that_fails_is_named(self) -> None:
         self.server.status = 500
         self.assertIn(self.server.host, self.refused("git.failed"))
+
+    def test_a_page_of_one_line_is_no_empty_repository(self) -> None:
+        self.server.form, self.server.answer = "text/html", b"<html><body>Sign in to see the repositories</body></html>"
+        self.assertIn("not as a Git repository does", self.refused("git.missing"))
+
+    def test_an_answer_that_never_ends(self) -> None:
+        self.server.endless = "refs"
+        self.refused("git.size")
+
+    def test_an_answer_that_never_comes_is_waited_for_until_somebody_cancels(self) -> None:
+        for part in ("refs", "pack"):
+            with self.subTest(part=part):
+                self.server.silent, asked = part, len(self.server.asked)
+                job = self.shelf.fetch_git_link("office")
+                until(lambda asked=asked, part=part: len(self.server.asked) > asked + (part == "pack"), "it is asked")  # type: ignore[misc]
+                self.client.cancel(job.job)
+                with self.assertRaises(ProblemError) as caught:
+                    self.shelf.wait(job)
+                self.assertIn("cancelled", str(caught.exception))
+        self.put({"fares.csv": b"zone,fare\nA,3\n"}, "Second")
+        self.assertEqual([one.summary for one in self.shelf.commits()], ["Second", "First"])
 
 
 class RefTests(EvilServerCase):

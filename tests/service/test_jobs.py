@@ -53,6 +53,30 @@ class JobTests(ServiceCase):
             self.client_of("reader").cancel(job.job)
         self.assertEqual(caught.exception.code, "rights.role")
 
+    def test_many_long_jobs_of_one_person_do_not_keep_the_others_waiting(self) -> None:
+        order = self.service.run_python("""
+from datetime import timedelta
+from django.contrib.auth.models import User
+from django.db import transaction
+from django.utils import timezone
+from everyshelf.service.exchange.jobs import KIND
+from everyshelf.service.jobs.actions import Sort
+from everyshelf.service.jobs.models import Job, State
+from everyshelf.service.jobs.working import next_job
+now = timezone.now() + timedelta(days=1)
+with transaction.atomic():  # never seen by the worker
+    people = [User.objects.create(username=name) for name in ("mallory", "ines")]
+    for place, person in enumerate([0, 0, 0, 1]):
+        Job.objects.create(uid=f"{place}", kind=KIND, person=people[person], queued=now + timedelta(seconds=place))
+    for step in range(4):
+        job = Job.objects.get(uid=next_job((Sort.LONG,)))
+        job.state, job.heartbeat = State.DONE, now + timedelta(minutes=step)
+        job.save()
+        print(job.person.username, job.uid)
+    transaction.set_rollback(True)
+""")
+        self.assertEqual(order.splitlines(), ["mallory 0", "ines 3", "mallory 1", "mallory 2"])
+
     def test_versions_are_described_after_the_commit(self) -> None:
         self.put({"f.csv": b"id,x\n1,2\n"})
         self.put({"f.csv": b"id,x\n1,3\n"})

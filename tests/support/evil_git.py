@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import threading
 from collections.abc import Sequence
@@ -25,15 +26,36 @@ def _objects(name: str, *, whole: bool = True) -> list[tuple[str, bytes]]:
     return [_BLOB, tree, commit] if whole else [commit]
 
 
+def _varint(number: int) -> bytes:
+    """The rest of the size of an object (gitformat-pack): seven bits a byte, the lowest first."""
+    found = bytearray()
+    while number > 127:
+        found.append(number & 127 | 128)
+        number >>= 7
+    return bytes([*found, number])
+
+
+def _write_on(request: BaseHTTPRequestHandler, start: bytes, piece: bytes) -> None:
+    """Write until nobody reads any more."""
+    with contextlib.suppress(OSError):
+        request.wfile.write(start)
+        while True:
+            request.wfile.write(piece)
+
+
 class EvilGit:
     """``refs`` are advertised for the newest of ``objects``; ``answer`` is sent instead of the refs, ``location`` is
-    where it says they are, ``status`` what it answers with."""
+    where it says they are, ``status`` what it answers with, ``form`` the media type. ``endless`` (refs or pack) never
+    ends, ``silent`` (refs or pack) never comes; ``pause``: seconds between
+    pieces of the refs."""
 
     def __init__(self) -> None:
         self.refs: Sequence[bytes] = [b"refs/heads/main"]
         self.objects = _objects("fares.csv")
         self.answer: bytes | None = None
-        self.location, self.status = "", 200
+        self.location, self.status, self.form = "", 200, ""
+        self.endless, self.silent, self.pause = "", "", 0.0
+        self._closed = threading.Event()
         self.asked: list[str] = []
         server = self
 
@@ -55,6 +77,7 @@ class EvilGit:
 
     def close(self) -> None:
         """End it."""
+        self._closed.set()
         self._http.shutdown()
         self._http.server_close()
 
@@ -72,15 +95,22 @@ class EvilGit:
 
     def _head(self, request: BaseHTTPRequestHandler, kind: str) -> None:
         request.send_response(302 if self.location else self.status)
-        request.send_header("Content-Type", f"application/x-git-upload-pack-{kind}")
+        request.send_header("Content-Type", self.form or f"application/x-git-upload-pack-{kind}")
         if self.location:
             request.send_header("Location", self.location)
         request.end_headers()
 
     def _advertise(self, request: BaseHTTPRequestHandler) -> None:
         self.asked.append(request.path)
+        if self.silent == "refs":
+            self._closed.wait()
+            return
         self._head(request, "advertisement")
         if self.location or self.status != 200:
+            return
+        if self.endless == "refs":
+            start = _line(b"# service=git-upload-pack\n") + b"0000"
+            _write_on(request, start, _line(b"1" * 40 + b" refs/heads/again\n") * 1000)
             return
         tip = packs.object_id(*self.objects[-1]).encode()
         rows = [
@@ -88,10 +118,26 @@ class EvilGit:
             for n, ref in enumerate(self.refs)
         ]
         whole = _line(b"# service=git-upload-pack\n") + b"0000" + b"".join(rows) + b"0000"
+        if self.pause:
+            with contextlib.suppress(OSError):
+                for place in range(0, len(whole), 60):
+                    request.wfile.write(whole[place : place + 60])
+                    self._closed.wait(self.pause)
+            return
         request.wfile.write(whole if self.answer is None else self.answer)
 
     def _pack(self, request: BaseHTTPRequestHandler) -> None:
         self.asked.append(request.path)
         request.rfile.read(int(request.headers.get("Content-Length") or 0))
+        if self.silent == "pack":
+            self._closed.wait()
+            return
         self._head(request, "result")
+        if self.endless == "pack":
+            # One blob of 2^40 bytes that is not compressed (RFC 1951, stored blocks).
+            sized = bytes([0x80 | 3 << 4]) + _varint((1 << 40) >> 4)
+            start = b"PACK" + (2).to_bytes(4, "big") + (1).to_bytes(4, "big") + sized + b"\x78\x01"
+            block = b"\0" + (60_000).to_bytes(2, "little") + (60_000 ^ 0xFFFF).to_bytes(2, "little") + bytes(60_000)
+            _write_on(request, _line(b"NAK\n") + _line(b"\1" + start), _line(b"\1" + block))
+            return
         request.wfile.write(_line(b"NAK\n") + _line(b"\1" + packs.whole(self.objects)) + b"0000")

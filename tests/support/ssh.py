@@ -33,14 +33,14 @@ class SshServer:
 
 
 @contextlib.contextmanager
-def ssh_server() -> Iterator[SshServer]:
-    """A server until the end of the block."""
+def ssh_server(command: str = "") -> Iterator[SshServer]:
+    """A server until the end of the block; with a ``command`` it runs that, whatever it is asked for."""
     assert SSHD is not None
     with tempfile.TemporaryDirectory(prefix="es-sshd-") as home:
         folder = Path(home)
         for name in ("host", "key", "other"):
-            command = ["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", name, "-f", str(folder / name)]
-            subprocess.run(command, check=True)
+            making = ["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", name, "-f", str(folder / name)]
+            subprocess.run(making, check=True)
         (folder / "allowed").write_text((folder / "key.pub").read_text())
         port = free_port()
         settings = {
@@ -54,6 +54,8 @@ def ssh_server() -> Iterator[SshServer]:
             "KbdInteractiveAuthentication": "no",
             "PermitRootLogin": "prohibit-password",
         }
+        if command:
+            settings["ForceCommand"] = command
         config = folder / "config"
         config.write_text("".join(f"{name} {value}\n" for name, value in settings.items()))
         Path("/run/sshd").mkdir(exist_ok=True)

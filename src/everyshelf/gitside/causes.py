@@ -128,7 +128,11 @@ _CAUSES: tuple[tuple[str, _Make], ...] = (
         ),
     ),
     (
-        r"No space left on device|disk quota|out of disk space|unable to write .*: No space",
+        r"[Oo]ut of memory|[Cc]annot allocate memory|mmap failed|died of signal 24",
+        _as(LimitError, "git.size", "{address} sent more than this service takes: {said}", "Look at the address."),
+    ),
+    (
+        r"No space left on device|disk quota|out of disk space|unable to write .*: No space|signal 25|File too large",
         _as(StorageError, "git.disk", "a disk is full: {said}", "Make room there (or here) and try again."),
     ),
     (
@@ -178,6 +182,8 @@ def why_of(error: GitError, access: Access) -> EveryShelfError:
     """The cause behind what Git said, with what to do about it."""
     if error.code == "git.slow":
         return LimitError(f"{access.shown} took too long", code="git.slow", hint="It is tried again later.")
+    if error.code == "git.size":
+        return LimitError(f"{access.shown} answers without end", code="git.size", hint="Look at the address.")
     host = host_of(access.address)
     lines = [line for line in error.said.splitlines() if line.strip()]
     for pattern, made in _CAUSES:

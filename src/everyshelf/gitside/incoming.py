@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import IO
 
 from everyshelf.gitside.pack_limits import MIB, PackLimits, check_pack
-from everyshelf.gitside.program import failed, start_git
+from everyshelf.gitside.program import ChildLimits, failed, start_git
 from everyshelf.gitside.repository import Repository
 
 _PIECE = 256 * 1024
@@ -74,7 +74,7 @@ def unpack(repository: Repository, stream: IO[bytes], limits: PackLimits, tick: 
         stdin=subprocess.PIPE,
         stdout=subprocess.DEVNULL,
         stderr=subprocess.PIPE,
-        limits=(MOST_ADDRESS_SPACE, _MOST_SECONDS),
+        limits=ChildLimits(MOST_ADDRESS_SPACE, _MOST_SECONDS),
     )
     assert process.stdin is not None and process.stderr is not None
     try:

@@ -14,22 +14,29 @@ import contextlib
 import os
 import re
 import shlex
+import shutil
 import tempfile
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
-from everyshelf.core.errors import ConflictError, EveryShelfError, LimitError, RefusedError
+from everyshelf.core.errors import ConflictError, EveryShelfError, LimitError, MissingError, RefusedError
 from everyshelf.gitside.causes import Access, plain, why_of
 from everyshelf.gitside.on_disk import writing
 from everyshelf.gitside.on_disk.reading import OnDisk
-from everyshelf.gitside.program import GitError
+from everyshelf.gitside.program import ChildLimits, GitError
 from everyshelf.gitside.repository import Repository
 
 _SECONDS = 3600.0
 _LOOK_SECONDS = 60.0
+_QUIET_SECONDS = 600.0  # after which a server is taken to have gone: one that works for long says so all the time
 _MOST_REFS = 50_000
+_MOST_SAID = 64 * 1024 * 1024
+_LOOK_ADDRESS_SPACE = 512 * 1024 * 1024  # of which libraries take up to 200 MB
+_ADDRESS_SPACE = 2 * 1024 * 1024 * 1024  # two million objects take a few hundred MB
+_ROOM_LEFT = 256 * 1024 * 1024
+_PACK_SECONDS = 1800  # of processor time
 _FETCH = ("fetch", "--no-tags", "--no-write-fetch-head", "--no-auto-gc", "--no-recurse-submodules", "--quiet")
 
 
@@ -49,11 +56,14 @@ class Remote(Protocol):
         """Return if the repository may be written to, as far as that shows without writing."""
 
 
-def remote_of(repository: Repository, access: Access) -> Remote:
-    """The repository that ``access`` leads to."""
+def remote_of(
+    repository: Repository, access: Access, tick: Callable[[], None] = lambda: None, seconds: float = _SECONDS
+) -> Remote:
+    """The repository that ``access`` leads to. ``tick`` is called while another machine is waited for, up to
+    ``seconds``; it may raise."""
     if access.is_folder:
         return FolderRemote(repository, OnDisk(Path(access.address), access.shown))
-    return ServedRemote(repository, access)
+    return ServedRemote(repository, access, tick, seconds)
 
 
 @dataclass(frozen=True)
@@ -90,14 +100,19 @@ class FolderRemote:
 
 @dataclass(frozen=True)
 class ServedRemote:
-    """A repository that a server gives out, over HTTP or SSH."""
+    """A repository that a server gives out, over HTTP or SSH; ``tick``, ``seconds``: as for ``remote_of``."""
 
     repository: Repository
     access: Access
+    tick: Callable[[], None]
+    seconds: float
 
     def refs(self) -> dict[str, str]:
         """Full name and object of each branch and tag there."""
-        out = self._run("ls-remote", "--refs", self.access.shown, "refs/heads/*", "refs/tags/*", seconds=_LOOK_SECONDS)
+        asked = ("ls-remote", "--refs", self.access.shown, "refs/heads/*", "refs/tags/*")
+        out = self._run(*asked, seconds=_LOOK_SECONDS, limits=ChildLimits(_LOOK_ADDRESS_SPACE))
+        if not out and self.access.is_http:
+            self._require_repository(asked)
         lines = out.decode("utf-8", "surrogateescape").split("\n")
         if len(lines) > _MOST_REFS:
             raise LimitError(
@@ -112,7 +127,10 @@ class ServedRemote:
         """Bring what refs there name (values: what they are called here, outside of branches and tags)."""
         if refs:
             wanted = [f"+{there}:{here}" for there, here in refs.items()]
-            self._run(*_FETCH, self.access.shown, *wanted)
+            room = shutil.disk_usage(self.repository.folder).free - _ROOM_LEFT
+            self._run(
+                *_FETCH, self.access.shown, *wanted, limits=ChildLimits(_ADDRESS_SPACE, _PACK_SECONDS, max(0, room))
+            )
 
     def send(self, refs: Mapping[str, str]) -> dict[str, EveryShelfError]:
         """Let refs there (keys) name objects of ours. Gives each that was refused with why; the others are there."""
@@ -133,14 +151,43 @@ class ServedRemote:
         if tip is not None:
             wanted = f"{tip}:refs/heads/{_PROBE}"
             try:
-                self._run("push", "--dry-run", "--quiet", self.access.shown, wanted, seconds=_LOOK_SECONDS)
+                dry = ("push", "--dry-run", "--quiet", self.access.shown, wanted)
+                self._run(*dry, seconds=_LOOK_SECONDS, limits=ChildLimits(_LOOK_ADDRESS_SPACE))
             except _SentError as error:
                 raise error.why from error
 
-    def _run(self, *arguments: str, seconds: float = _SECONDS) -> bytes:
+    def _require_repository(self, asked: Sequence[str]) -> None:
+        """Raise ``MissingError`` where nothing spoke as Git does (gitprotocol-v2): to the program, any page of one line
+        is a repository without branches."""
+        with tempfile.TemporaryDirectory(prefix="everyshelf-git-") as folder:
+            packets = Path(folder, "packets")
+            limits = ChildLimits(_LOOK_ADDRESS_SPACE, file_bytes=_MOST_SAID)
+            self._run(*asked, seconds=_LOOK_SECONDS, limits=limits, more={"GIT_TRACE_PACKET": str(packets)})
+            if not packets.exists() or b"packet:" not in packets.read_bytes():
+                raise MissingError(
+                    f"{self.access.shown} answers, but not as a Git repository does",
+                    code="git.missing",
+                    hint="Look at the address; a repository without commits is fine.",
+                )
+
+    def _run(
+        self,
+        *arguments: str,
+        seconds: float | None = None,
+        limits: ChildLimits | None = None,
+        more: Mapping[str, str] | None = None,
+    ) -> bytes:
         with _credentials(self.access) as environment:
             try:
-                return self.repository.run(*arguments, environment=environment, seconds=seconds)
+                return self.repository.run(
+                    *arguments,
+                    environment={**environment, **(more or {})},
+                    seconds=seconds or self.seconds,
+                    limits=limits or ChildLimits(_ADDRESS_SPACE),
+                    quiet_seconds=_QUIET_SECONDS,
+                    most_bytes=_MOST_SAID,
+                    tick=self.tick,
+                )
             except GitError as error:
                 why = why_of(error, self.access)
                 if arguments[0] == "push":

@@ -8,7 +8,7 @@ import subprocess
 from collections import OrderedDict, deque
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
-from typing import IO
+from typing import IO, Any
 
 from everyshelf.core.errors import BrokenError, InvalidError, LimitError, MissingError
 from everyshelf.gitside.objects import EMPTY_TREE, GitFolder, encode_tree, object_id, parse_commit_object, parse_tree
@@ -249,11 +249,11 @@ class Repository:
         given: bytes | None = None,
         fine: Sequence[int] = (0,),
         environment: Mapping[str, str] | None = None,
-        seconds: float = 3600.0,
+        **more: Any,
     ) -> bytes:
-        """Run a command of Git on it, with what is kept apart; raises ``GitError``."""
+        """Run a command of Git on it, with what is kept apart; raises ``GitError``. ``more``: as for ``run_git``."""
         told = {**self.environment, **(environment or {})}
-        return run_git(self.folder, *arguments, given=given, environment=told, fine=fine, seconds=seconds)
+        return run_git(self.folder, *arguments, given=given, environment=told, fine=fine, **more)
 
     def refs(self, *below: str) -> dict[str, str]:
         """Full name and object of each branch and tag (or of all below these prefixes)."""

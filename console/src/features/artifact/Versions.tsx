@@ -37,7 +37,7 @@ export function Versions({
           <RowAct
             key={v.version}
             className={`${v.effect || "alters"} ${v.version === now ? "now" : ""}`}
-            aria-label={`version ${v.version}, ${v.effect || "alters"}, ${v.headline}, ${when(v.recorded)} by ${v.author}`}
+            aria-label={`version ${v.version}, ${v.effect || "effect not known"}, ${v.headline}, ${when(v.recorded)} by ${v.author}`}
             title={`${v.summary}: ${v.headline}`}
             onClick={() => onChoose(v.version ?? 1)}
           >

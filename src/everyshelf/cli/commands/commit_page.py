@@ -73,6 +73,10 @@ def _show_artifacts(commit: CommitListed) -> None:
     )
     for one in commit.artifacts:
         version = "gone" if one["removed"] else f"v{one['version']}"
-        listing.row(terminal.effect(one["effect"]), (one["path"], terminal.bold), version, one["headline"])
+        if one["effect"] or one["headline"] or one["removed"]:
+            effect, headline = terminal.effect(one["effect"]), one["headline"]
+        else:
+            effect, headline = "", "not compared yet; ask again"
+        listing.row(effect, (one["path"], terminal.bold), version, headline)
     listing.show()
     terminal.say_left(range(commit.artifact_count), len(commit.artifacts))

@@ -18,6 +18,7 @@ import msgspec
 
 from everyshelf.core.errors import ConflictError, EveryShelfError, LimitError, StorageError, UnreadableError
 from everyshelf.core.reading import messages
+from everyshelf.core.reading.allowance import give_back
 from everyshelf.core.reading.lasting import end_with_parent
 from everyshelf.core.reading.messages import ReaderProblem, Reply, Spreading
 from everyshelf.decoding import from_json
@@ -70,7 +71,9 @@ def serve(memory_bytes: int, spreading: Spreading | None = None) -> None:
         _get_ready()
     for line in sys.stdin.buffer:
         try:
-            reply = Reply(answer=msgspec.Raw(messages.line_of(answer(messages.request_from(line)))[:-1]))
+            request = messages.request_from(line)
+            limit_memory((request.memory or memory_bytes) // 2)
+            reply = Reply(answer=msgspec.Raw(messages.line_of(answer(request))[:-1]))
         except EveryShelfError as error:
             reply = Reply(problem=_problem(error))
         except OSError as error:
@@ -80,6 +83,7 @@ def serve(memory_bytes: int, spreading: Spreading | None = None) -> None:
         except Exception as error:
             # A mistake in a reader of ours or of another package: told as what it is, and the process goes on.
             reply = Reply(problem=ReaderProblem(reader_failed(error), "reader.failed", family="limit"))
+        give_back()
         answers.write(messages.line_of(reply))
         answers.flush()
 

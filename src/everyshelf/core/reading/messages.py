@@ -36,9 +36,10 @@ class FileHead(msgspec.Struct, frozen=True):
 
 
 class Request(msgspec.Struct, tag_field="task", kw_only=True):
-    """``rules``: the text of the shelf's ``shelf.toml``."""
+    """``rules``: the text of the shelf's ``shelf.toml``; ``memory``: bytes that the answer may take."""
 
     rules: str = ""
+    memory: int = 0
 
 
 class RecogniseFiles(Request, tag="recognise"):

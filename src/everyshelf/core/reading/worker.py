@@ -46,6 +46,7 @@ from everyshelf.core.origins.steps import LineStep, Step
 from everyshelf.core.origins.tables import TablesStep
 from everyshelf.core.promotion.bound import Bound, check_bindable
 from everyshelf.core.reading import lasting, messages
+from everyshelf.core.reading.allowance import HELD_BYTES, memory_for, resident
 from everyshelf.core.reading.child import FAMILIES, NO_MEMORY
 from everyshelf.core.reading.messages import FileAt, FileHead, Unpacked
 from everyshelf.core.runs.counted import Results
@@ -57,6 +58,7 @@ WHOLE_SECONDS = 3600.0  # for a job, or a command with a bar
 MEMORY_BYTES = 1_000 * 1024 * 1024
 MOST_AS_TEXT = 100 * 1024 * 1024  # what took too long as its kind would take too long as text
 _LOOK_SECONDS = 0.05
+_START_SECONDS = 5.0  # of processor time, for what a process loads before its first answer
 _GRACE_SECONDS = 5.0  # beyond which the kernel ends a process that this one no longer looks at
 _TRIES = 3
 _BATCH_FILES = 256
@@ -65,7 +67,6 @@ _BATCH_BYTES = 8 * 1024 * 1024
 # neither works nor answers (it sleeps, or waits for a disk) is given this many times as long by the clock.
 _PATIENCE = 15
 _TICKS = os.sysconf("SC_CLK_TCK")
-_PAGE_BYTES = os.sysconf("SC_PAGE_SIZE")
 
 
 T = TypeVar("T")
@@ -91,6 +92,7 @@ class Worker:
         self._memory = memory_bytes
         self.missed = ""  # why other processes did not work out their parts, if they did not
         self._process: subprocess.Popen[bytes] | None = None
+        self._is_new = True
         self._lock = threading.Lock()
 
     def places(self, file: FileAt, *, rules: str = "") -> list[PlaceText]:
@@ -392,6 +394,12 @@ class Worker:
                 return self._ask(request, str)
         return "opaque"
 
+    @property
+    def pid(self) -> int | None:
+        """The number of the process; None while there is none."""
+        process = self._process
+        return process.pid if process is not None else None
+
     def start(self) -> None:
         """Start the process, so that the first call does not wait for it."""
         with self._lock, contextlib.suppress(OSError):  # the first call meets the same, and says so
@@ -410,6 +418,7 @@ class Worker:
         seconds: float | None = None,
         tell: Callable[[int, int], None] | None = None,
     ) -> T:
+        request.memory = memory_for(request, self._memory)
         try:
             sent = messages.line_of(request)
         except (TypeError, ValueError) as error:
@@ -421,7 +430,8 @@ class Worker:
             try:
                 process.stdin.write(sent)
                 process.stdin.flush()
-                reply = self._reply(process, tick, tell, seconds or self._deadline)
+                reply = self._reply(process, tick, tell, seconds or self._deadline, request.memory)
+                self._is_new = False
             except (BrokenPipeError, LimitError) as error:
                 self._end()
                 raise error if isinstance(error, LimitError) else _died(process) from error
@@ -432,6 +442,8 @@ class Worker:
                 died = _died(process)
                 self._end()
                 raise died
+            if resident(process.pid) > HELD_BYTES:
+                self._end()
         problem = reply.problem
         if problem is not None:
             family = FAMILIES.get(problem.family, InvalidError)
@@ -448,11 +460,12 @@ class Worker:
         tick: Callable[[], None] | None,
         tell: Callable[[int, int], None] | None,
         seconds: float,
+        memory: int,
     ) -> messages.Reply | None:
         """The reply, once all lines before it that say how far it is are told; None where the process ended."""
         assert process.stdout is not None
         while True:
-            for line in self._line(process, process.stdout, tick, seconds).splitlines() or [b""]:
+            for line in self._line(process, process.stdout, tick, seconds, memory).splitlines() or [b""]:
                 reply = from_json(line, messages.Reply) if line else None
                 if reply is None or (reply.done is None and not reply.missed):
                     return reply
@@ -461,10 +474,15 @@ class Worker:
                     tell(*reply.done)
 
     def _line(
-        self, process: subprocess.Popen[bytes], pipe: IO[bytes], tick: Callable[[], None] | None, seconds: float
+        self,
+        process: subprocess.Popen[bytes],
+        pipe: IO[bytes],
+        tick: Callable[[], None] | None,
+        seconds: float,
+        memory: int,
     ) -> bytes:
         end = time.monotonic() + seconds * _PATIENCE
-        most = _worked(process.pid) + seconds
+        most = _worked(process.pid) + seconds + (_START_SECONDS if self._is_new else 0.0)
         lasting.limit_processor_time(process.pid, most + _GRACE_SECONDS)
         ticked = time.monotonic()
         pieces = []
@@ -473,7 +491,7 @@ class Worker:
         waiting.register(pipe)
         while True:
             if not waiting.poll(_LOOK_SECONDS * 1000):
-                if _resident(process.pid) > self._memory:
+                if resident(process.pid) > memory:
                     raise _out_of_memory()
                 if _worked(process.pid) > most or time.monotonic() > end:
                     said = f"reading took over {seconds:g} seconds of processor time"
@@ -490,6 +508,7 @@ class Worker:
     def _started(self) -> subprocess.Popen[bytes]:
         if self._process is None or self._process.poll() is not None:
             self._clear()
+            self._is_new = True
             self._folder = tempfile.TemporaryDirectory(
                 prefix="es-reading-", dir=self._scratch, ignore_cleanup_errors=True
             )
@@ -537,15 +556,6 @@ def _batches(files: Sequence[tuple[str, bytes, int]]) -> Iterator[list[tuple[str
 def _size_of(path: Path) -> int:
     """Bytes of a file, or of all files in a folder."""
     return sum(p.stat().st_size for p in path.rglob("*") if p.is_file()) if path.is_dir() else path.stat().st_size
-
-
-def _resident(pid: int) -> int:
-    """Bytes of memory a process holds; 0 where the system does not tell."""
-    try:
-        fields = Path(f"/proc/{pid}/statm").read_text().split()
-    except OSError:
-        return 0
-    return (int(fields[1]) - int(fields[2])) * _PAGE_BYTES
 
 
 def _worked(pid: int) -> float:

@@ -71,6 +71,12 @@ class Engine:
             if file.is_file():
                 file.unlink(missing_ok=True)
 
+    def limit(self, memory_bytes: int) -> None:
+        """Let it use so much memory from now on."""
+        if memory_bytes != self.memory_bytes:
+            self.run(f"SET memory_limit = '{memory_bytes >> 20}MB'")
+            self.memory_bytes = memory_bytes
+
     def name(self, stem: str) -> str:
         """A name for a table or view nobody has used yet."""
         self._names += 1
@@ -138,6 +144,7 @@ _idle: list[Engine] = []
 def borrowed_engine() -> Iterator[Engine]:
     """An engine with the usual limits that is kept for the next call; starting one takes longer than a small table."""
     engine = _idle.pop() if _idle else Engine()
+    engine.limit(allowed_memory())
     try:
         yield engine
         engine.forget()
@@ -152,12 +159,13 @@ def borrowed_engine() -> Iterator[Engine]:
     _idle.append(engine)
 
 
-def _close_idle() -> None:
+def close_idle() -> None:
+    """Close the engines that are kept for the next call, with what they hold."""
     while _idle:
         _idle.pop().close()
 
 
-atexit.register(_close_idle)
+atexit.register(close_idle)
 
 
 def quoted(name: str) -> str:

@@ -13,11 +13,12 @@ from everyshelf.core.content.stores import MAIN, in_store
 from everyshelf.core.history.trees import Trees
 from everyshelf.core.reading.worker import Worker
 from everyshelf.service.base.config import get_config
-from everyshelf.service.base.fair import FairPool
+from everyshelf.service.base.fair import FairPool, Spares
 from everyshelf.service.base.turns import turns
 from everyshelf.storage.home import HomePlace, open_place
 
 _READERS = 2
+_MOST_SPARES = 3  # for people who would wait for others' long answers
 _RECOGNISING_SECONDS = 10.0
 _UNPACKING_SECONDS = 3600.0
 _PATIENCE_SECONDS = 60.0
@@ -69,12 +70,18 @@ def _all_readers() -> list[Worker]:
 @functools.cache
 def _readers() -> FairPool[Worker]:
     """Someone who waits for an answer is told when it takes too long; a job waits as long as it takes."""
-    return FairPool(_all_readers(), None if _most_readers[0] else _PATIENCE_SECONDS)
+    if _most_readers[0]:
+        return FairPool(_all_readers())
+    return FairPool(_all_readers(), _PATIENCE_SECONDS, _spares())
 
 
 @functools.cache
 def _queriers() -> FairPool[Worker]:
-    return FairPool([Worker(scratch=get_config().scratch)], _PATIENCE_SECONDS)
+    return FairPool([Worker(scratch=get_config().scratch)], _PATIENCE_SECONDS, _spares())
+
+
+def _spares() -> Spares[Worker]:
+    return Spares(lambda: Worker(scratch=get_config().scratch), Worker.close, _MOST_SPARES)
 
 
 @contextmanager
@@ -85,14 +92,18 @@ def querier() -> Iterator[Worker]:
 
 
 @functools.cache
-def _recogniser() -> Worker:
-    return Worker(deadline_seconds=_RECOGNISING_SECONDS, scratch=get_config().scratch)
+def _recognisers() -> FairPool[Worker]:
+    def made() -> Worker:
+        return Worker(deadline_seconds=_RECOGNISING_SECONDS, scratch=get_config().scratch)
+
+    return FairPool([made()], None if _most_readers[0] else _PATIENCE_SECONDS, Spares(made, Worker.close, 1))
 
 
-def recogniser() -> Worker:
-    """The reading process that says of which kind files are. It has one of its own: commits do not wait for
-    comparisons."""
-    return _recogniser()
+@contextmanager
+def recogniser() -> Iterator[Worker]:
+    """A reading process that says of which kind files are: commits do not wait for comparisons."""
+    with _recognisers().one() as worker:
+        yield worker
 
 
 @contextmanager

@@ -24,15 +24,17 @@ LANES: tuple[tuple[Sort, ...], ...] = (
     (Sort.VERIFY,),
 )
 _RARE = (Sort.QUERY, Sort.VERIFY)  # nobody watches them by the tenth of a second
+_IN_TURNS = (Sort.LONG, *_RARE)
 
 
 def next_job(sorts: tuple[Sort, ...]) -> str | None:
-    """The job that has waited longest, of the first of the sorts that has one; None if there is none. Of queries and
-    verifying, of the person whose last one is longest ago: many of one person do not keep the others waiting."""
+    """The job that has waited longest, of the first of the sorts that has one; None if there is none. Of queries,
+    verifying and other long work, of the person whose last one is longest ago: many of one person do not keep the
+    others waiting."""
     for sort in sorts:
         jobs = Job.objects.filter(kind__in=kinds_of(sort))
         waiting = jobs.filter(state=State.WAITING).order_by("queued", "pk")
-        if sort in _RARE:
+        if sort in _IN_TURNS:
             last = (
                 jobs.filter(person=OuterRef("person"))
                 .exclude(heartbeat=None)

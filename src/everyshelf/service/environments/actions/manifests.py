@@ -215,7 +215,8 @@ def kind_there(destination: Destination, path: str) -> str:
     with destination.as_file(path) as file:
         with file.open("rb") as opened:
             head = opened.read(HEAD_BYTES)
-        return recogniser().recognise([(path, head, file.stat().st_size)])[0]
+        with recogniser() as worker:
+            return worker.recognise([(path, head, file.stat().st_size)])[0]
 
 
 def _covers(selection: list[str] | None) -> Any:

@@ -77,6 +77,10 @@ class _Run:
         """The newest commit of each branch that both sides are known to have (links of earlier versions: ``at``)."""
         return {line["branch"]: line.get("shared") or line.get("at", "") for line in self.link.lines}
 
+    def tick(self) -> None:
+        """Called while another machine is waited for: lets a cancel end that."""
+        self.progress(0, 1, f"waiting for {self.link.name}")
+
     @property
     def sends(self) -> bool:
         return self.link.way in ("send", "both")
@@ -97,8 +101,7 @@ def sync(link: GitLink, act: str, progress: Progress) -> dict[str, Any]:
         with locked(run.held):
             bring_up_to_date(run.held, progress)
             with Repository(folder_of(run.held)) as repository:
-                remote = remote_of(repository, access_of(link))
-                there = remote.refs()
+                there = remote_of(repository, access_of(link), run.tick).refs()
             comes_first = run.fetches and act in ("fetch", "both") and knows_nothing(link) and bool(there)
             if not comes_first:
                 _bring(run)
@@ -171,7 +174,7 @@ def _parts_aside(link: GitLink, branch: str) -> str:
 def _fetch(run: _Run, there: dict[str, str]) -> None:
     """Bring what is new there, make it commits, and let the branches have them."""
     with apart(folder_of(run.held)) as repository:
-        remote = remote_of(repository, access_of(run.link))
+        remote = remote_of(repository, access_of(run.link), run.tick)
         wanted = [(here, other) for here, other in pairs_of(run.link, there) if f"{_HEADS}{other}" in there]
         below = f"refs/links/{run.link.pk}"
         refs = {f"{_HEADS}{other}": f"{below}/heads/{other}" for _, other in wanted}

@@ -18,6 +18,7 @@ from everyshelf.service.shelves.models import Commit
 
 _HEADS, _TAGS = "refs/heads/", "refs/tags/"
 _MOST_AT_ONCE = 200
+_SECONDS = 60.0  # somebody waits for the answer
 
 
 def try_link(link: GitLink) -> GitTried:
@@ -36,7 +37,7 @@ def try_link(link: GitLink) -> GitTried:
             bring_out(link)
             bring_up_to_date(held)
         with apart(folder_of(held)) as repository:
-            remote = remote_of(repository, access_of(link))
+            remote = remote_of(repository, access_of(link), seconds=_SECONDS)
             if link.way != "fetch":
                 remote.try_writing()
             ours = repository.refs(_HEADS)

@@ -34,7 +34,11 @@ def recognise_each(
     held = 0
 
     def look() -> None:
-        for place, kind in zip(places, recogniser().recognise(waiting) if waiting else [], strict=True):
+        if not waiting:
+            return
+        with recogniser() as worker:
+            found = worker.recognise(waiting)
+        for place, kind in zip(places, found, strict=True):
             kinds[place] = kind
 
     for place, change in enumerate(changes):
@@ -86,4 +90,5 @@ def _kind_of_folder(path: str, entry: Entry) -> str:
         # The first file is looked into, of the others only how they begin.
         head = b"".join(get_store().iter_range(held.id, 0, 8)) if files else _beginning(held, RECOGNISED_BYTES)
         files.append((inner, head, held.size))
-    return recogniser().recognise_folder(path, files)
+    with recogniser() as worker:
+        return worker.recognise_folder(path, files)
