@@ -30,7 +30,7 @@ _MOST_SLOWER = 3.0
 _SECONDS = 60.0  # how long one act may go on before the next begins, and how long memory may take to come back
 _LOOK_SECONDS = 0.25
 _FREED_MB = 100.0
-_LEAST_WAITS = 100  # of the other person, for a percentile
+_LEAST_WAITS = 200  # of the other person, for a percentile: those while it lasts, and right after
 
 FILES = [
     "bomb.xlsx",

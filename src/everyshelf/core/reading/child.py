@@ -130,4 +130,5 @@ def _problem(error: EveryShelfError) -> ReaderProblem:
 
 
 if __name__ == "__main__":
-    serve(int(sys.argv[1]), from_json(sys.argv[2], Spreading) if len(sys.argv) > 2 else None)
+    os.nice(int(sys.argv[2]))
+    serve(int(sys.argv[1]), from_json(sys.argv[3], Spreading) if len(sys.argv) > 3 else None)

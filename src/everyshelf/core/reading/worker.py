@@ -76,7 +76,7 @@ class Worker:
     """A reading process; thread-safe, one call at a time. Use ``close`` when done, or let the process end.
 
     ``scratch``: the folder in which it keeps what does not fit into its memory; the system's own if not given.
-    ``spreading``: processes that work out parts of large tables.
+    ``spreading``: processes that work out parts of large tables. ``nice``: how far it gives way to others (nice(2)).
     """
 
     def __init__(
@@ -86,7 +86,9 @@ class Worker:
         memory_bytes: int = MEMORY_BYTES,
         scratch: Path | None = None,
         spreading: messages.Spreading | None = None,
+        nice: int = 0,
     ) -> None:
+        self._nice = nice
         self._deadline, self._scratch, self._spreading = deadline_seconds, scratch, spreading
         self._folder: tempfile.TemporaryDirectory[str] | None = None
         self._memory = memory_bytes
@@ -514,7 +516,7 @@ class Worker:
             )
             spread = [msgspec.json.encode(self._spreading).decode()] if self._spreading is not None else []
             self._process = lasting.start(
-                [sys.executable, "-m", "everyshelf.core.reading.child", str(self._memory), *spread],
+                [sys.executable, "-m", "everyshelf.core.reading.child", str(self._memory), str(self._nice), *spread],
                 stdin=subprocess.PIPE,
                 stdout=subprocess.PIPE,
                 stderr=subprocess.DEVNULL,

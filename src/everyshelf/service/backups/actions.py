@@ -7,7 +7,6 @@ from datetime import timedelta
 from typing import Any
 
 from django.contrib.auth.models import User
-from django.utils import timezone
 
 from everyshelf.core.errors import EveryShelfError, InvalidError, MissingError
 from everyshelf.service.backups.layout import Backups, Moment, told_of
@@ -15,6 +14,7 @@ from everyshelf.service.backups.making import Progress, make_backup
 from everyshelf.service.backups.opening import open_backups
 from everyshelf.service.backups.retention import keep_newest
 from everyshelf.service.base.acts import one_act
+from everyshelf.service.base.clock import is_recent
 from everyshelf.service.base.config import get_config
 from everyshelf.service.jobs.actions import job_json, start_job
 from everyshelf.service.jobs.models import Job, State
@@ -72,13 +72,13 @@ def back_up_when_due() -> None:
     config = get_config()
     if not config.backup or not config.backup_hours:
         return
-    since = timezone.now() - timedelta(hours=config.backup_hours)
     newest = _newest()
-    if newest is not None and newest.made > since:
+    if newest is not None and is_recent(newest.made, timedelta(hours=config.backup_hours)):
         return
     tried = Job.objects.filter(kind=KIND).order_by("-pk").first()
-    hour_ago = timezone.now() - timedelta(hours=1)
-    if tried is not None and (tried.state in (State.WAITING, State.RUNNING) or tried.created > hour_ago):
+    if tried is not None and (
+        tried.state in (State.WAITING, State.RUNNING) or is_recent(tried.created, timedelta(hours=1))
+    ):
         return
     person = User.objects.filter(is_staff=True, is_active=True).order_by("pk").first()
     if person is not None:

@@ -24,6 +24,7 @@ from everyshelf.service.backups.layout import (
     Backups,
     SavedSegment,
     not_backups,
+    oldest_first,
     other_form,
 )
 
@@ -83,7 +84,7 @@ class BackupFolder(Backups):
     def names(self) -> list[str]:
         if not self.moments.is_dir():
             return []
-        return sorted(one.name for one in self.moments.iterdir() if NAME.match(one.name))
+        return oldest_first(one.name for one in self.moments.iterdir() if NAME.match(one.name))
 
     def file(self, moment: str, name: str) -> bytes:
         path = self.moments / moment / name

@@ -28,6 +28,7 @@ from everyshelf.service.backups.layout import (
     Backups,
     SavedSegment,
     not_backups,
+    oldest_first,
     other_form,
 )
 from everyshelf.storage.bucket import Bucket
@@ -76,7 +77,7 @@ class BackupBucket(Backups):
     def names(self) -> list[str]:
         self._objects = self._bucket.names()  # another backup may have been made since
         places = (name.split("/") for name in self._objects if name.startswith("moments/"))
-        return sorted({p[1] for p in places if len(p) == 3 and p[2] == MOMENT and NAME.match(p[1])})
+        return oldest_first({p[1] for p in places if len(p) == 3 and p[2] == MOMENT and NAME.match(p[1])})
 
     def file(self, moment: str, name: str) -> bytes:
         return b"".join(self._bucket.pieces(f"moments/{moment}/{name}"))

@@ -25,7 +25,7 @@ import re
 from abc import ABC, abstractmethod
 from collections.abc import Iterable, Iterator
 from contextlib import AbstractContextManager
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -226,6 +226,13 @@ def free_name(known: list[str], now: datetime) -> str:
     while (name := datetime.fromtimestamp(stamp, UTC).strftime(TIME)) in known:
         stamp += 1
     return name
+
+
+def oldest_first(names: Iterable[str]) -> list[str]:
+    """Moments by their age. One of the future comes before the others: the clock was ahead when it was made, and what
+    was made since it was put right is newer, and must not be dropped as the oldest."""
+    ahead = (datetime.now(UTC) + timedelta(hours=1)).strftime(TIME)
+    return sorted(names, key=lambda name: (name <= ahead, name))
 
 
 def not_backups(told: str) -> MissingError:

@@ -6,6 +6,7 @@ import functools
 import shutil
 from collections.abc import Iterator
 from contextlib import contextmanager
+from typing import Any
 
 from everyshelf.core.content.outside import NothingOutside, Outside
 from everyshelf.core.content.store import ContentStore
@@ -18,6 +19,7 @@ from everyshelf.service.base.turns import turns
 from everyshelf.storage.home import HomePlace, open_place
 
 _READERS = 2
+_NICE = 5
 _MOST_SPARES = 3  # for people who would wait for others' long answers
 _RECOGNISING_SECONDS = 10.0
 _UNPACKING_SECONDS = 3600.0
@@ -53,6 +55,11 @@ def get_trees() -> Trees:
         return Trees(get_store())
 
 
+def reading_process(**settings: Any) -> Worker:
+    """One that gives way to what answers requests; ``settings`` as for ``Worker``."""
+    return Worker(scratch=get_config().scratch, nice=_NICE, **settings)
+
+
 _most_readers = [0]
 
 
@@ -64,7 +71,7 @@ def have_readers(count: int) -> None:
 @functools.cache
 def _all_readers() -> list[Worker]:
     count = _most_readers[0] or max(1, _READERS // get_config().workers)
-    return [Worker(scratch=get_config().scratch) for _ in range(count)]
+    return [reading_process() for _ in range(count)]
 
 
 @functools.cache
@@ -77,11 +84,17 @@ def _readers() -> FairPool[Worker]:
 
 @functools.cache
 def _queriers() -> FairPool[Worker]:
-    return FairPool([Worker(scratch=get_config().scratch)], _PATIENCE_SECONDS, _spares())
+    return FairPool([reading_process()], _PATIENCE_SECONDS, _spares())
 
 
 def _spares() -> Spares[Worker]:
-    return Spares(lambda: Worker(scratch=get_config().scratch), Worker.close, _MOST_SPARES)
+    def made() -> Worker:
+        worker = reading_process()
+        worker.start()
+        worker.recognise([("ready", b"", 0)])  # answered once it has loaded what it needs
+        return worker
+
+    return Spares(made, Worker.close, _MOST_SPARES)
 
 
 @contextmanager
@@ -94,7 +107,7 @@ def querier() -> Iterator[Worker]:
 @functools.cache
 def _recognisers() -> FairPool[Worker]:
     def made() -> Worker:
-        return Worker(deadline_seconds=_RECOGNISING_SECONDS, scratch=get_config().scratch)
+        return reading_process(deadline_seconds=_RECOGNISING_SECONDS)
 
     return FairPool([made()], None if _most_readers[0] else _PATIENCE_SECONDS, Spares(made, Worker.close, 1))
 
@@ -123,7 +136,7 @@ def start_readers() -> None:
 @contextmanager
 def unpacker() -> Iterator[Worker]:
     """A reading process for one parcel, which may be large: it takes the time that its bytes take, and nobody waits."""
-    worker = Worker(deadline_seconds=_UNPACKING_SECONDS, scratch=get_config().scratch)
+    worker = reading_process(deadline_seconds=_UNPACKING_SECONDS)
     try:
         with turns.given_back():
             yield worker

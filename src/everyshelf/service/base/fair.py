@@ -27,7 +27,8 @@ def work_for(person: str) -> None:
 class Spares(Generic[T]):
     """More things, up to ``most``, for people who would wait for somebody else's long work.
 
-    ``make`` is asked after a wait of ``after_seconds``; ``close`` gets what nobody has used for ``kept_seconds``.
+    ``make`` is asked after a wait of ``after_seconds``, and may take its time: whoever waits gets what is free first.
+    ``close`` gets what nobody has used for ``kept_seconds``.
     """
 
     make: Callable[[], T]
@@ -51,6 +52,7 @@ class FairPool(Generic[T]):
         self._waiting: OrderedDict[str, deque[object]] = OrderedDict()  # the person whose turn it is comes first
         self._held: Counter[str] = Counter()
         self._extra: list[T] = []
+        self._making = False
         self._last_used = 0.0
         self._closing: threading.Timer | None = None
 
@@ -63,11 +65,11 @@ class FairPool(Generic[T]):
             yield thing
         finally:
             with self._changed:
-                self._give_back(thing, person)
+                self._held.subtract([person])
+                self._held += Counter()  # drops those who hold none
+                self._put(thing)
 
-    def _give_back(self, thing: T, person: str) -> None:
-        self._held[person] -= 1
-        self._held += Counter()  # drops those who hold none
+    def _put(self, thing: T) -> None:
         if thing in self._extra:
             self._free.insert(0, thing)
             self._last_used = time.monotonic()
@@ -87,8 +89,8 @@ class FairPool(Generic[T]):
                     if self._seconds is not None and waited >= self._seconds:
                         raise BusyError("everything that reads files is busy")
                     if not self._free and self._may_make(person, waited):
-                        self._make()
-                        continue
+                        self._making = True
+                        threading.Thread(target=self._make, daemon=True, name="every-shelf-spare").start()
                     self._changed.wait(self._longest_wait(waited))
                 self._held[person] += 1
                 return self._free.pop()
@@ -123,6 +125,7 @@ class FairPool(Generic[T]):
         spares = self._spares
         return (
             spares is not None
+            and not self._making
             and waited >= spares.after_seconds
             and len(self._extra) < spares.most
             and self._may_have(person)
@@ -130,10 +133,15 @@ class FairPool(Generic[T]):
 
     def _make(self) -> None:
         assert self._spares is not None
-        made = self._spares.make()
-        self._extra.append(made)
-        self._free.append(made)
-        self._changed.notify_all()
+        try:
+            made = self._spares.make()
+        except OSError:  # no process can be started now: those who wait get what comes back
+            made = None
+        with self._changed:
+            self._making = False
+            if made is not None:
+                self._extra.append(made)
+                self._put(made)
 
     def _close_later(self) -> None:
         assert self._spares is not None

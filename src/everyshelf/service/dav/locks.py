@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterator, MutableMapping
 from typing import Any
 
 from wsgidav.lock_man.lock_storage import LockStorageDict
 
 from everyshelf.service.dav.models import LockEntry
+
+_SLACK_SECONDS = 60.0
 
 
 class _Entries(MutableMapping[str, Any]):
@@ -18,7 +21,11 @@ class _Entries(MutableMapping[str, Any]):
             value = LockEntry.objects.get(key=key).value
         except LockEntry.DoesNotExist as error:
             raise KeyError(key) from error
-        return {**value, "owner": value["owner"].encode()} if isinstance(value, dict) else value
+        if not isinstance(value, dict):
+            return value
+        if value["expire"] > time.time() + value["timeout"] + _SLACK_SECONDS:
+            value["expire"] = 0  # made while the clock was ahead: it would hold until then
+        return {**value, "owner": value["owner"].encode()}
 
     def __setitem__(self, key: str, value: Any) -> None:
         LockEntry.objects.update_or_create(key=key, defaults={"value": _plain(value)})

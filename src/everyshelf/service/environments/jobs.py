@@ -6,9 +6,9 @@ from datetime import timedelta
 from typing import Any
 
 import structlog
-from django.utils import timezone
 
 from everyshelf.core.errors import EveryShelfError
+from everyshelf.service.base.clock import is_recent
 from everyshelf.service.environments.actions.promotion import ask_about_unsettled, carry_out
 from everyshelf.service.environments.actions.reality import check_drift
 from everyshelf.service.environments.actions.trials import end_expired
@@ -31,8 +31,7 @@ def look_after_environments() -> None:
     ask_about_unsettled()
     end_expired()
     for environment in Environment.objects.filter(ended=None, watch_minutes__gt=0).select_related("shelf"):
-        due = timezone.now() - timedelta(minutes=environment.watch_minutes)
-        if environment.drift_checked is None or environment.drift_checked <= due:
+        if not is_recent(environment.drift_checked, timedelta(minutes=environment.watch_minutes)):
             try:
                 check_drift(environment)
             except EveryShelfError as error:

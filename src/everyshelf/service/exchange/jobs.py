@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
+from datetime import timedelta
 from typing import Any
 
-from django.utils import timezone
-
-from everyshelf.service.exchange.actions.syncing import sync
+from everyshelf.service.base.clock import has_come
+from everyshelf.service.exchange.actions.syncing import LONGEST_WAIT, sync
 from everyshelf.service.exchange.models import GitLink
 from everyshelf.service.jobs.actions import Run, job_kind, periodic, start_job
 from everyshelf.service.rights import Caller
@@ -26,9 +26,9 @@ def git_link(run: Run) -> dict[str, Any] | None:
 @periodic(seconds=_EVERY_SECONDS)
 def follow_links() -> None:
     """Begin the work of links that follow: where something was committed, and where their time has come."""
-    now = timezone.now()
     for link in GitLink.objects.filter(follows=True).select_related("shelf", "made_by"):
-        if link.next_look is None or link.next_look <= now or _has_more_to_send(link):
+        longest = max(LONGEST_WAIT, timedelta(seconds=link.every_seconds))
+        if has_come(link.next_look, longest) or _has_more_to_send(link):
             start_job(Caller(link.made_by), KIND, link.shelf, {"link": link.pk, "act": "both"})
 
 

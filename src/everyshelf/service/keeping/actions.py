@@ -12,6 +12,7 @@ from django.utils import timezone
 from everyshelf.core.content.compacting import holding
 from everyshelf.core.content.in_use import read_condemned
 from everyshelf.service.base.acts import one_act
+from everyshelf.service.base.clock import is_recent
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import get_store
 from everyshelf.service.jobs.actions import job_json, start_job
@@ -74,7 +75,7 @@ def _is_waiting_since(since: datetime) -> bool:
 def _is_unlooked() -> bool:
     """Whether it was not looked for a day for what nothing reaches."""
     looked = tidied().looked or Shelf.objects.aggregate(first=Min("created"))["first"]
-    return looked is not None and looked < timezone.now() - timedelta(days=1)
+    return looked is not None and not is_recent(looked, timedelta(days=1))
 
 
 def tidy_when_due() -> None:
@@ -85,7 +86,9 @@ def tidy_when_due() -> None:
     waiting = waiting_bytes()
     newest = Job.objects.filter(kind=KIND).order_by("-pk").first()
     since = timezone.now() - timedelta(hours=hours)
-    if newest is not None and (newest.state in (State.WAITING, State.RUNNING) or newest.created > since):
+    if newest is not None and (
+        newest.state in (State.WAITING, State.RUNNING) or is_recent(newest.created, timedelta(hours=hours))
+    ):
         return
     if waiting < _SOON_BYTES and not _is_waiting_since(since):
         return

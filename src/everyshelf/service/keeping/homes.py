@@ -21,6 +21,7 @@ from everyshelf.core.content.stores import MAIN, MAIN_NAME, checked_name, store_
 from everyshelf.core.errors import ConflictError, RefusedError
 from everyshelf.destinations.reach import Reach
 from everyshelf.service.base.acts import one_act
+from everyshelf.service.base.clock import is_recent
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import get_place, get_store
 from everyshelf.service.base.room import require_room
@@ -242,7 +243,7 @@ def move_when_due() -> None:
     if newest is not None:
         if newest.state in (State.WAITING, State.RUNNING):
             return
-        stopped = newest.state != State.DONE and newest.created > timezone.now() - timedelta(minutes=_AGAIN_MINUTES)
+        stopped = newest.state != State.DONE and is_recent(newest.created, timedelta(minutes=_AGAIN_MINUTES))
         if stopped or (newest.state == State.CANCELLED and not parameters):
             return  # whoever cancelled it begins it again
     if not (parameters or where(place).waiting_segments):
@@ -256,7 +257,7 @@ def _ask_to_seal(place: HomePlace) -> None:
     """So that what is acknowledged lies on this machine only for minutes."""
     minutes = get_config().store_minutes
     asked_before = timezone.now().timestamp() - place.asked_ns() / 1e9
-    if asked_before < minutes * 60:
+    if 0 <= asked_before < minutes * 60:
         return
     if _unsealed(place):
         place.ask_to_seal()

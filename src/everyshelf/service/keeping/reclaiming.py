@@ -21,6 +21,7 @@ from everyshelf.core.content.in_use import Condemned, others_ended, publish, rea
 from everyshelf.core.content.store import ContentStore
 from everyshelf.core.errors import BrokenError
 from everyshelf.service.base.acts import aside
+from everyshelf.service.base.clock import is_recent
 from everyshelf.service.base.config import get_config
 from everyshelf.service.keeping.models import Tidied
 from everyshelf.service.keeping.needed import Needed, find_needed, find_unneeded
@@ -106,7 +107,7 @@ def _untouched(store: ContentStore) -> Compacted:
 
 def _is_time() -> bool:
     looked = tidied().looked
-    return looked is None or looked < timezone.now() - _EVERY
+    return not is_recent(looked, _EVERY)
 
 
 def _condemn(store: ContentStore, needed: Needed) -> tuple[int, int]:

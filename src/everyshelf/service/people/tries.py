@@ -37,7 +37,8 @@ def check(name: str, address: str, device: str) -> None:
     now = time.time()
     buckets = _buckets(name, address, device)
     times: dict[str, list[float]] = defaultdict(list)
-    rows = FailedTry.objects.filter(bucket__in=[bucket for bucket, _ in buckets], at__gt=now - _WINDOW_SECONDS)
+    names = [bucket for bucket, _ in buckets]
+    rows = FailedTry.objects.filter(bucket__in=names, at__gt=now - _WINDOW_SECONDS, at__lt=now + _WINDOW_SECONDS)
     for bucket, at in rows.order_by("at").values_list("bucket", "at"):
         times[bucket].append(at)
     waits = [times[b][-most] + _WINDOW_SECONDS - now for b, most in buckets if len(times[b]) >= most]
@@ -49,7 +50,7 @@ def note_failure(name: str, address: str, device: str) -> None:
     """Count a failed try."""
     now = time.time()
     with aside():
-        FailedTry.objects.filter(at__lt=now - _WINDOW_SECONDS).delete()
+        FailedTry.objects.exclude(at__range=(now - _WINDOW_SECONDS, now + _WINDOW_SECONDS)).delete()
         FailedTry.objects.bulk_create(FailedTry(bucket=b, at=now) for b, _ in _buckets(name, address, device))
 
 

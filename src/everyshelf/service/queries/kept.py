@@ -7,8 +7,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from everyshelf.core.querying.statement import MOST_ROWS
-from everyshelf.core.reading.worker import Worker
-from everyshelf.service.base.config import get_config
+from everyshelf.service.base.context import reading_process
 from everyshelf.service.base.working import WorkingError
 from everyshelf.service.jobs.actions import start_job
 from everyshelf.service.queries.ready import Ready, ready
@@ -56,7 +55,7 @@ def keep_answer(caller: Caller, shelf: Shelf, sql: str, ref: str, tick: Callable
         file = _file_of(found)
         if not file.exists():
             part = file.with_name(f"{uuid.uuid4().hex}.part")
-            worker = Worker(deadline_seconds=_LONGEST_SECONDS, memory_bytes=_MEMORY, scratch=get_config().scratch)
+            worker = reading_process(deadline_seconds=_LONGEST_SECONDS, memory_bytes=_MEMORY)
             try:
                 worker.query(
                     found.sql, found.tables, found.lists, MOST_ROWS + 1, output=part, form="parquet", tick=tick

@@ -75,7 +75,10 @@ def _hears(webhook: Webhook, act: str) -> bool:
 
 def due(webhook: Webhook) -> list[Delivery]:
     """Deliveries whose time has come, oldest first."""
-    rows = Delivery.objects.filter(webhook=webhook, state="waiting", next_try__lte=timezone.now())
+    now = timezone.now()
+    rows = Delivery.objects.filter(webhook=webhook, state="waiting").exclude(
+        next_try__gt=now, next_try__lte=now + timedelta(seconds=_MOST_SECONDS)
+    )
     return list(rows.order_by("pk")[:_AT_ONCE])
 
 

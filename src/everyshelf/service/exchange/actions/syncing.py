@@ -51,7 +51,7 @@ from everyshelf.service.shelves.actions.recording import CommitMessage, require_
 from everyshelf.service.shelves.models import Branch, Commit, Merge, Shelf, Tag
 
 _HEADS, _TAGS = "refs/heads/", "refs/tags/"
-_FIRST_WAIT, _LONGEST_WAIT = timedelta(seconds=10), timedelta(hours=1)
+_FIRST_WAIT, LONGEST_WAIT = timedelta(seconds=10), timedelta(hours=1)
 Progress = Callable[[int, int, str], None]
 
 
@@ -549,7 +549,7 @@ def _failed(link: GitLink, error: EveryShelfError) -> None:
         link.since = now
     link.state, link.looked, link.tries = "refused", now, link.tries + 1
     link.problem = {"detail": error.message, "hint": error.hint, "code": error.code}
-    link.next_look = now + min(_LONGEST_WAIT, _FIRST_WAIT * 2 ** min(link.tries, 12))
+    link.next_look = now + min(LONGEST_WAIT, _FIRST_WAIT * 2 ** min(link.tries, 12))
     _save(link)
 
 

@@ -28,7 +28,7 @@ from everyshelf.core.outline.model import ACTIONS, Step
 from everyshelf.core.reading.messages import FileAt, Spreading
 from everyshelf.core.reading.worker import WHOLE_SECONDS, Worker
 from everyshelf.service.base.config import get_config
-from everyshelf.service.base.context import reader
+from everyshelf.service.base.context import reader, reading_process
 from everyshelf.service.shelves.actions import kept_rows
 from everyshelf.service.shelves.actions.contents import as_file, as_given
 from everyshelf.service.shelves.actions.pairs import Pairing
@@ -160,9 +160,7 @@ def _reader_for(*entries: Entry) -> Iterator[Worker]:
     if max(entry.size for entry in entries) > HEAVY_BYTES:
         config = get_config()
         spreading = Spreading(_CLUSTER, config.dask, config.dask_rows) if config.dask else None
-        worker = Worker(
-            deadline_seconds=WHOLE_SECONDS, memory_bytes=_HEAVY_MEMORY, scratch=config.scratch, spreading=spreading
-        )
+        worker = reading_process(deadline_seconds=WHOLE_SECONDS, memory_bytes=_HEAVY_MEMORY, spreading=spreading)
         try:
             yield worker
         finally:
