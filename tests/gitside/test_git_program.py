@@ -9,7 +9,7 @@ from collections import namedtuple
 from pathlib import Path
 from unittest import mock
 
-from everyshelf.core.errors import StorageError
+from everyshelf.core.errors import OutOfReachError, StorageError
 from everyshelf.gitside import remote
 from everyshelf.gitside.causes import Access
 from everyshelf.gitside.program import ChildLimits, GitError, run_git
@@ -68,6 +68,16 @@ class GitProgramTests(unittest.TestCase):
         with self.assertRaises(GitError) as caught:
             run_git(self.folder, *fetch, quiet_seconds=2, limits=ChildLimits(file_bytes=400_000_000))
         self.assertNotEqual(caught.exception.code, "git.slow")
+
+    def test_the_address_that_was_looked_up_is_called_and_no_other(self) -> None:
+        port = self.server.host.partition(":")[2]
+        pinned = Access(f"http://ferries.invalid:{port}/ferries.git", resolved=f"ferries.invalid:{port}:127.0.0.1")
+        self.assertIn("refs/heads/main", remote.remote_of(Repository(self.folder), pinned).refs())
+        # The server listens at the address that the name has now, and not at the one that was looked up and allowed.
+        moved = Access(f"http://localhost:{port}/ferries.git", resolved=f"localhost:{port}:127.0.0.2")
+        with self.assertRaises(OutOfReachError) as caught:
+            remote.remote_of(Repository(self.folder), moved).refs()
+        self.assertEqual(caught.exception.code, "git.connection")
 
     def test_more_output_than_is_wanted(self) -> None:
         self.server.refs = [b"refs/heads/b%d" % n for n in range(1000)]
