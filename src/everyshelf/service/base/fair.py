@@ -25,9 +25,9 @@ def work_for(person: str) -> None:
 
 @dataclass(frozen=True)
 class Spares(Generic[T]):
-    """More things, up to ``most``, for people who would wait for somebody else's long work.
+    """More things, up to ``most``, for people who wait behind another person's long work.
 
-    ``make`` is asked after a wait of ``after_seconds``, and may take its time: whoever waits gets what is free first.
+    ``make`` is called after a wait of ``after_seconds`` and may be slow; a thing that is free sooner is used instead.
     ``close`` gets what nobody has used for ``kept_seconds``.
     """
 
@@ -135,13 +135,13 @@ class FairPool(Generic[T]):
         assert self._spares is not None
         try:
             made = self._spares.make()
-        except OSError:  # no process can be started now: those who wait get what comes back
-            made = None
-        with self._changed:
-            self._making = False
-            if made is not None:
+            with self._changed:
                 self._extra.append(made)
                 self._put(made)
+        except OSError:
+            pass  # no process can be started now: the next one who waits tries again
+        finally:
+            self._making = False
 
     def _close_later(self) -> None:
         assert self._spares is not None

@@ -18,7 +18,7 @@ from everyshelf.service.shelves.models import Commit
 
 _HEADS, _TAGS = "refs/heads/", "refs/tags/"
 _MOST_AT_ONCE = 200
-_SECONDS = 60.0  # somebody waits for the answer
+_SECONDS = 60.0  # a person waits for the answer
 
 
 def try_link(link: GitLink) -> GitTried:
