@@ -52,20 +52,10 @@ class Service:
         self.start()
 
     def start(self) -> None:
-        environment = {
-            **os.environ,
-            "EVERYSHELF_DATA": str(self.data),
-            "EVERYSHELF_OWNER": "owner",
-            "EVERYSHELF_OWNER_PASSWORD": PASSWORD,
-            "EVERYSHELF_LOG": "ERROR",
-            "EVERYSHELF_REACH": "127.0.0.1,localhost",
-            "EVERYSHELF_REPOSITORIES": f"{self.repositories}/*",
-            **self._settings,
-        }
         log = (self.data / "log.txt").open("ab")
         self.process = subprocess.Popen(
             [sys.executable, "-m", self._module, "serve", "--port", str(self.port)],
-            env=environment,
+            env=self.environment(),
             stdout=log,
             stderr=log,
             start_new_session=True,
@@ -113,14 +103,23 @@ class Service:
         """What the service printed."""
         return (self.data / "log.txt").read_text()
 
+    def environment(self) -> dict[str, str]:
+        """The variables that the service is started with."""
+        return {
+            **os.environ,
+            "EVERYSHELF_DATA": str(self.data),
+            "EVERYSHELF_OWNER": "owner",
+            "EVERYSHELF_OWNER_PASSWORD": PASSWORD,
+            "EVERYSHELF_LOG": "ERROR",
+            "EVERYSHELF_REACH": "127.0.0.1,localhost",
+            "EVERYSHELF_REPOSITORIES": f"{self.repositories}/*",
+            **self._settings,
+        }
+
     def run_python(self, code: str) -> str:
         """Run statements with the records of this service, and give what they print."""
         start = "import django; django.setup()\n"
-        environment = {
-            **os.environ,
-            "EVERYSHELF_DATA": str(self.data),
-            "DJANGO_SETTINGS_MODULE": "everyshelf.service.settings",
-        }
+        environment = {**self.environment(), "DJANGO_SETTINGS_MODULE": "everyshelf.service.settings"}
         command = [sys.executable, "-c", start + code]
         return subprocess.run(command, env=environment, check=True, stdout=subprocess.PIPE, text=True).stdout
 

@@ -24,8 +24,11 @@ from contextlib import contextmanager
 from contextvars import ContextVar
 from typing import Any
 
+from django.core.exceptions import ObjectDoesNotExist
 from django.db import connection, transaction
+from django.db.models import Model
 
+from everyshelf.core.errors import ConflictError
 from everyshelf.service.base.turns import turns
 
 _WRITES = ("INSERT", "UPDATE", "DELETE", "REPLACE")
@@ -111,6 +114,20 @@ def one_act() -> Iterator[None]:
         act.begin()
     with transaction.atomic():
         yield
+
+
+def as_now(record: Model) -> None:
+    """Read a record again, inside of the act that changes it. One that was read before the act began may have been
+    changed by another person since, and saving it would take their change back. Raises ``ConflictError`` (act.removed)
+    if it is gone."""
+    try:
+        record.refresh_from_db()
+    except ObjectDoesNotExist as error:
+        raise ConflictError(
+            f"{getattr(record, 'name', record)} was removed while you changed it",
+            code="act.removed",
+            hint="Make it again, if it is still needed.",
+        ) from error
 
 
 @contextmanager

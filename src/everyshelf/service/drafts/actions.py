@@ -213,6 +213,7 @@ def discard(caller: Caller, draft: Draft, paths: list[str] | None) -> dict[str, 
 
 def discard_pending(draft: Draft, paths: list[str] | None = None) -> None:
     """Give pending entries up, in the act that is open."""
+    draft.refresh_from_db(fields=["points_made"])  # another window may have saved since it was read
     pending = {p.path: p for p in pending_of(draft)}
     for path in paths if paths is not None else list(pending):
         if path not in pending:

@@ -8,7 +8,8 @@ from concurrent.futures import Future, ThreadPoolExecutor
 import structlog
 from django.db import close_old_connections, connection
 
-from everyshelf.service.events.actions.delivering import collect, deliver, due, forget_old, put_off
+from everyshelf.service.events.actions.collecting import collect
+from everyshelf.service.events.actions.delivering import deliver_next, due, forget_old
 from everyshelf.service.events.actions.webhooks import stop_without_maker
 from everyshelf.service.events.models import Webhook
 from everyshelf.service.jobs.actions import periodic
@@ -28,8 +29,7 @@ def tell_webhooks() -> None:
         working = _at_work.get(webhook.pk)
         if working is not None and not working.done():
             continue
-        while collect(webhook):
-            pass
+        collect(webhook)
         if due(webhook):
             _at_work[webhook.pk] = _pool.submit(_deliver_all, webhook)
 
@@ -38,9 +38,7 @@ def _deliver_all(webhook: Webhook) -> None:
     try:
         close_old_connections()
         for delivery in due(webhook):
-            deliver(delivery, webhook)
-            if delivery.why and delivery.status is None:
-                put_off(webhook, delivery)
+            if not deliver_next(webhook.pk, delivery):
                 break
     except Exception:
         log.error("events could not be delivered", webhook=webhook.name, trace=traceback.format_exc()[-4000:])

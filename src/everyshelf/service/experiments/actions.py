@@ -20,7 +20,7 @@ from everyshelf.core.history.paths import check_path
 from everyshelf.core.runs.comparing import RunRow, answer_so_far, compare_runs
 from everyshelf.core.runs.metrics import MOST_METRICS, MOST_POINTS, Measured, number_of
 from everyshelf.core.runs.thinning import thinned
-from everyshelf.service.base.acts import one_act
+from everyshelf.service.base.acts import as_now, one_act
 from everyshelf.service.base.context import get_store, get_trees, reader
 from everyshelf.service.base.paging import as_page, named, open_first
 from everyshelf.service.experiments.models import Experiment, Run
@@ -122,8 +122,10 @@ def change(caller: Caller, experiment: Experiment, *, question: str | None = Non
         experiment.question = " ".join(question.split())
     if primary is not None:
         experiment.primary = primary
+    said = {"question": question, "primary": primary}
     with one_act():
-        experiment.save(update_fields=["question", "primary"])
+        # Only what was said: another person may have changed the other one since it was read.
+        experiment.save(update_fields=[name for name, value in said.items() if value is not None])
         note(caller, "experiment.changed", experiment.key, experiment.shelf)
 
 
@@ -432,6 +434,8 @@ def adopt(
     rows = _rows([r for r in experiment.runs.order_by("number") if r.state == "done"])
     answer = answer_so_far(_table_of(experiment, rows, None), rows)
     with one_act():
+        as_now(experiment)
+        _check_open(experiment)
         proposal = open_proposal(
             caller,
             shelf,
@@ -459,6 +463,8 @@ def abandon(caller: Caller, experiment: Experiment, reason: str) -> Experiment:
             hint="Give a reason: --reason TEXT",
         )
     with one_act():
+        as_now(experiment)
+        _check_open(experiment)
         _close(caller, experiment, "abandoned", reason.strip())
         note(caller, "experiment.abandoned", experiment.key, experiment.shelf, reason=reason.strip())
     return experiment

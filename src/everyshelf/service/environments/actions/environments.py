@@ -172,18 +172,19 @@ def change_environment(caller: Caller, environment: Environment, **wanted: Any) 
     require(caller, environment.shelf, "change environments")
     if wanted.get("fed_from"):
         get_branch(environment.shelf, wanted["fed_from"])
-    if "gates" in wanted:
-        wanted["gates"] = checked_gates({**(environment.gates or {}), **wanted["gates"]})
     if "left_out" in wanted:
         wanted["left_out"] = _checked_left_out(wanted["left_out"])
     token = wanted.pop("token", None)
     if token is not None:
         wanted["access"] = seal(token) if token else None
     with one_act():
+        if "gates" in wanted:  # beside those that another person may have changed since it was read
+            held = Environment.objects.values_list("gates", flat=True).get(pk=environment.pk)
+            wanted["gates"] = checked_gates({**(held or {}), **wanted["gates"]})
         log_note(caller, "environment.changed", environment.name, environment.shelf, what=sorted(wanted))
         for name, value in wanted.items():
             setattr(environment, name, value)
-        environment.save(update_fields=list(wanted) or None)
+        environment.save(update_fields=list(wanted))
     return environment
 
 

@@ -1,8 +1,7 @@
 """Bringing events to webhooks.
 
-The log is written in the transaction of what it tells. ``collect`` turns what a webhook has not seen of it into
-deliveries, in one transaction with the mark of how far it came; ``deliver`` sends one and records how it went. So an
-event may arrive twice, where an answer was lost, and never not at all while the webhook is there.
+``collect`` makes deliveries of the log; ``deliver`` sends one and records how it went. So an event may arrive twice, if
+an answer was lost, and arrives at least once while the webhook is there.
 
 Each is signed: the header ``X-Hub-Signature`` holds HMAC-SHA256 (RFC 2104) of the body with the secret, in the form of
 WebSub (W3C Recommendation, section 7.1).
@@ -17,7 +16,6 @@ import uuid
 from datetime import timedelta
 
 import httpx
-from django.db import transaction
 from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, EveryShelfError
@@ -25,10 +23,9 @@ from everyshelf.destinations.reach import Reach, ReachTransport
 from everyshelf.service.base.acts import one_act
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.keys import unseal
-from everyshelf.service.events.actions.describing import CONTENT_TYPE, PREFIX, TEST, event_of, test_event
-from everyshelf.service.events.actions.webhooks import full_address
+from everyshelf.service.events.actions.describing import CONTENT_TYPE, PREFIX, TEST, test_event
+from everyshelf.service.events.actions.webhooks import full_address, stop_without_maker
 from everyshelf.service.events.models import Delivery, Webhook
-from everyshelf.service.log.actions import entries_after
 from everyshelf.service.rights import Caller
 
 SIGNATURE = "X-Hub-Signature"
@@ -39,38 +36,7 @@ _FIRST_SECONDS = 5
 _MOST_TRIES = 12  # the last one comes about a day after the first
 _KEPT = timedelta(days=30)
 _GONE = 410
-
-
-def collect(webhook: Webhook) -> int:
-    """Make deliveries of what the webhook has not seen; gives how many."""
-    entries = entries_after(webhook.shelf.key, webhook.seen, _AT_ONCE)
-    if not entries:
-        return 0
-    now = timezone.now()
-    wanted = [entry for entry in entries if _hears(webhook, entry.act)]
-    with transaction.atomic():
-        Delivery.objects.bulk_create(
-            [
-                Delivery(
-                    webhook=webhook,
-                    event=str(entry.pk),
-                    type=f"{PREFIX}{entry.act}",
-                    subject=entry.subject,
-                    body=event_of(entry).decode(),
-                    created=now,
-                    next_try=now,
-                )
-                for entry in wanted
-            ],
-            ignore_conflicts=True,
-        )
-        Webhook.objects.filter(pk=webhook.pk).update(seen=entries[-1].pk)
-    webhook.seen = entries[-1].pk
-    return len(wanted)
-
-
-def _hears(webhook: Webhook, act: str) -> bool:
-    return not webhook.about or act in webhook.about or act.partition(".")[0] in webhook.about
+_OUTCOME = ("state", "tries", "next_try", "ended", "status", "why", "took_ms")
 
 
 def due(webhook: Webhook) -> list[Delivery]:
@@ -80,6 +46,19 @@ def due(webhook: Webhook) -> list[Delivery]:
         next_try__gt=now, next_try__lte=now + timedelta(seconds=_MOST_SECONDS)
     )
     return list(rows.order_by("pk")[:_AT_ONCE])
+
+
+def deliver_next(webhook: int, delivery: Delivery) -> bool:
+    """Send a delivery as the webhook is now; False if no other may follow it. An owner who changed the address or
+    removed the webhook after the first of many deliveries sees no other go to the old address."""
+    current = Webhook.objects.filter(pk=webhook, stopped="").select_related("shelf", "made_by").first()
+    if current is None or stop_without_maker(current):
+        return False
+    deliver(delivery, current)
+    if delivery.why and delivery.status is None:
+        put_off(current, delivery)
+        return False
+    return True
 
 
 def deliver(delivery: Delivery, webhook: Webhook) -> None:
@@ -96,8 +75,9 @@ def deliver(delivery: Delivery, webhook: Webhook) -> None:
         delivery.state, delivery.next_try, delivery.ended = "failed", None, now
     else:
         delivery.next_try = now + timedelta(seconds=min(_FIRST_SECONDS * 3 ** (delivery.tries - 1), _MOST_SECONDS / 4))
+    outcome = {name: getattr(delivery, name) for name in _OUTCOME}
     with one_act():
-        delivery.save(update_fields=["state", "tries", "next_try", "ended", "status", "why", "took_ms"])
+        Delivery.objects.filter(pk=delivery.pk).update(**outcome)  # it went with its webhook, if that was removed
         if status == _GONE:
             gone = "the address answered that it is gone for good (410)"
             Webhook.objects.filter(pk=webhook.pk).update(stopped=gone)

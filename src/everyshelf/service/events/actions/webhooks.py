@@ -14,10 +14,11 @@ from django.utils import timezone
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError
 from everyshelf.core.history.names import did_you_mean, nearest
 from everyshelf.destinations.reach import Reach
-from everyshelf.service.base.acts import one_act
+from everyshelf.service.base.acts import as_now, one_act
 from everyshelf.service.base.addresses import HIDDEN, shown
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.keys import seal, unseal
+from everyshelf.service.events.actions.collecting import collect_some
 from everyshelf.service.events.models import Webhook
 from everyshelf.service.log.actions import ACTS, newest_entry, note, note_of
 from everyshelf.service.rights import Caller, may_still, require
@@ -69,10 +70,14 @@ def change_webhook(caller: Caller, webhook: Webhook, said: WebhookSettings) -> W
     """Change a webhook; one that was stopped starts again. It belongs to the caller from
     then on if its maker left."""
     require(caller, webhook.shelf, RIGHT)
-    _apply(webhook, said)
-    if not may_still(webhook.made_by, webhook.shelf, RIGHT):
-        webhook.made_by = caller.person
     with one_act():
+        as_now(webhook)
+        if not webhook.stopped:
+            while collect_some(webhook):  # what was done before is delivered as the webhook was
+                pass
+        _apply(webhook, said)
+        if not may_still(webhook.made_by, webhook.shelf, RIGHT):
+            webhook.made_by = caller.person
         webhook.stopped = ""
         webhook.save(update_fields=["address", "sealed_address", "about", "secret", "stopped", "made_by"])
         changed = [field for field, value in vars(said).items() if value is not None]
@@ -86,9 +91,10 @@ def stop_without_maker(webhook: Webhook) -> bool:
     if may_still(webhook.made_by, webhook.shelf, RIGHT):
         return False
     name = webhook.made_by.username
-    webhook.stopped = f"{name} made it, and is no longer an owner of this shelf; it goes on when an owner changes it"
+    stopped = f"{name} made it, and is no longer an owner of this shelf; it goes on when an owner changes it"
     with one_act():
-        webhook.save(update_fields=["stopped"])
+        if not Webhook.objects.filter(pk=webhook.pk, made_by=webhook.made_by).update(stopped=stopped):
+            return True  # somebody took it over or removed it
         note_of("the service", "webhook.stopped", webhook.name, webhook.shelf, made_by=name)
     return True
 

@@ -21,7 +21,7 @@ from everyshelf.core.history.paths import check_path
 from everyshelf.destinations.reach import Reach
 from everyshelf.gitside.causes import Access, host_of
 from everyshelf.gitside.refs import git_ref
-from everyshelf.service.base.acts import one_act
+from everyshelf.service.base.acts import as_now, one_act
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import get_trees
 from everyshelf.service.base.keys import seal, unseal
@@ -105,12 +105,13 @@ def change_link(caller: Caller, link: GitLink, said: LinkSettings) -> GitLink:
     """Change a link without starting over; what was sent and fetched stays known. It belongs to the caller from then on
     if its maker left."""
     require(caller, link.shelf, RIGHT)
-    if not may_still(link.made_by, link.shelf, RIGHT):
-        link.made_by = caller.person
-    _apply(link, said)
-    if link.folder:
-        link.tags = False
     with one_act():
+        as_now(link)
+        if not may_still(link.made_by, link.shelf, RIGHT):
+            link.made_by = caller.person
+        _apply(link, said)
+        if link.folder:
+            link.tags = False
         if link.parts and link.side is None:
             link.side = make_side(link)
             if link.transfers.exists():  # what went over it stays as it went
@@ -172,6 +173,7 @@ def let_call(caller: Caller, link: GitLink) -> str:
     require(caller, link.shelf, RIGHT)
     secret = secrets.token_urlsafe(32)
     with one_act():
+        as_now(link)
         link.calls = seal(secret)
         link.save(update_fields=["calls"])
         note(caller, "link.changed", link.name, link.shelf, changed=["calls"])

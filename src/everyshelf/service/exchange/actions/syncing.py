@@ -565,4 +565,5 @@ def _save(link: GitLink) -> None:
         now = GitLink.objects.filter(pk=link.pk).first()
         if now is not None and _settings_of(now) != _settings_of(link):
             link.next_look = timezone.now()  # it was changed meanwhile, and has to be looked at as it is now
-        link.save(update_fields=fields)
+        # A link that was removed since has no state any more.
+        GitLink.objects.filter(pk=link.pk).update(**{name: getattr(link, name) for name in fields})

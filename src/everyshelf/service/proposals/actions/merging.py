@@ -5,7 +5,7 @@ from __future__ import annotations
 from django.utils import timezone
 
 from everyshelf.core.errors import RefusedError
-from everyshelf.service.base.acts import one_act
+from everyshelf.service.base.acts import as_now, one_act
 from everyshelf.service.log.actions import note
 from everyshelf.service.proposals.actions.looking import not_met_by
 from everyshelf.service.proposals.actions.proposals import check_open
@@ -46,7 +46,7 @@ def merge_proposal(
         caller, shelf, source.name, proposal.target, message, None, delete_source=delete_source
     )
     with one_act():
-        proposal.refresh_from_db(fields=["state"])
+        as_now(proposal)
         check_open(proposal)
         result = prepared.record()
         proposal.base = Commit.objects.filter(shelf=shelf, uid=result["base"]).first() if result["base"] else None

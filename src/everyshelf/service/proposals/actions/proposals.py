@@ -10,7 +10,7 @@ from django.db.models import Max
 from django.utils import timezone
 
 from everyshelf.core.errors import ConflictError, InvalidError, MissingError
-from everyshelf.service.base.acts import aside, one_act
+from everyshelf.service.base.acts import as_now, aside, one_act
 from everyshelf.service.log.actions import note
 from everyshelf.service.people.actions import get_person
 from everyshelf.service.proposals.models import Proposal, Reviewer
@@ -169,8 +169,10 @@ def up_to_date(proposal: Proposal) -> Proposal:
     found = lineage_of(proposal.shelf).base(before, ends.head.pk) if before and before != ends.head.pk else None
     proposal.base = Commit.objects.get(pk=found) if found else None
     proposal.closed, proposal.closed_by = brought.recorded, brought.recorded_by
+    fields = {name: getattr(proposal, name) for name in ("state", "merged", "base", "closed", "closed_by")}
     with aside():
-        proposal.save()
+        if not Proposal.objects.filter(pk=proposal.pk, state="open").update(**fields):
+            proposal.refresh_from_db()  # it was merged or closed since it was read
     return proposal
 
 
@@ -185,8 +187,9 @@ def change_proposal(
 ) -> Proposal:
     """Change what is said about it, and who is asked; who opened it may, and keepers."""
     _require_own(caller, proposal)
-    check_open(proposal)
     with one_act():
+        as_now(proposal)
+        check_open(proposal)
         if title is not None:
             proposal.title = _checked_title(title)
         if description is not None:
@@ -205,11 +208,12 @@ def change_proposal(
 def close_proposal(caller: Caller, proposal: Proposal, reason: str) -> Proposal:
     """Close it without merging; both branches stay."""
     _require_own(caller, proposal)
-    check_open(proposal)
-    proposal.base = ends_of(proposal).base
-    proposal.state, proposal.reason = "closed", reason
-    proposal.closed, proposal.closed_by = timezone.now(), caller.person
     with one_act():
+        as_now(proposal)
+        check_open(proposal)
+        proposal.base = ends_of(proposal).base
+        proposal.state, proposal.reason = "closed", reason
+        proposal.closed, proposal.closed_by = timezone.now(), caller.person
         proposal.save()
         note(caller, "proposal.closed", str(proposal), proposal.shelf, reason=reason)
     return proposal
@@ -218,14 +222,15 @@ def close_proposal(caller: Caller, proposal: Proposal, reason: str) -> Proposal:
 def reopen_proposal(caller: Caller, proposal: Proposal) -> Proposal:
     """Open one again that was closed without merging."""
     _require_own(caller, proposal)
-    if proposal.state != "closed":
-        raise ConflictError(f"proposal {proposal.number} is {proposal.state}", code="proposal.state")
     get_branch(proposal.shelf, proposal.source)
     get_branch(proposal.shelf, proposal.target)
-    proposal.state, proposal.reason, proposal.base = "open", "", None
-    proposal.closed = proposal.closed_by = None
     try:
         with one_act():
+            as_now(proposal)
+            if proposal.state != "closed":
+                raise ConflictError(f"proposal {proposal.number} is {proposal.state}", code="proposal.state")
+            proposal.state, proposal.reason, proposal.base = "open", "", None
+            proposal.closed = proposal.closed_by = None
             proposal.save()
             note(caller, "proposal.reopened", str(proposal), proposal.shelf)
     except IntegrityError as error:
