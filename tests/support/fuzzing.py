@@ -7,6 +7,7 @@ has broken services before. So calls get past the first check as often as they m
 from __future__ import annotations
 
 import random
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -132,7 +133,12 @@ class Fuzzer:
     """Draws calls; the same seed gives the same calls."""
 
     def __init__(
-        self, known: Known, seed: int, *, leave_out: tuple[str, ...] = ("session_end", "tokens_revoke")
+        self,
+        known: Known,
+        seed: int,
+        *,
+        leave_out: tuple[str, ...] = ("session_end", "tokens_revoke"),
+        only: Callable[[str], bool] = lambda path: True,
     ) -> None:
         self._random = random.Random(seed)
         self._known = known.values
@@ -141,7 +147,7 @@ class Fuzzer:
             (path, method, operation)
             for path, operations in self._document["paths"].items()
             for method, operation in operations.items()
-            if method in METHODS and operation["operationId"] not in leave_out
+            if method in METHODS and operation["operationId"] not in leave_out and only(path)
         ]
 
     def draw(self, number: int) -> Call:
@@ -250,8 +256,15 @@ def send(http: httpx.Client, call: Call) -> httpx.Response:
     return http.request(call.method.upper(), address, content=call.body, headers=headers)
 
 
-def failures(http: httpx.Client, fuzzer: Fuzzer, start: int, count: int) -> tuple[dict[int, int], list[str]]:
+def failures(
+    http: httpx.Client,
+    fuzzer: Fuzzer,
+    start: int,
+    count: int,
+    acknowledged: Callable[[Call], object] = lambda call: None,
+) -> tuple[dict[int, int], list[str]]:
     """Send ``count`` calls; gives how often each status came, and a line for each answer that is our fault.
+    ``acknowledged`` is called for each that was answered with success.
 
     An answer is at fault if it is 500 to 599 (503 and 507 may be right, and are told too), or an error without a problem
     document.
@@ -262,6 +275,8 @@ def failures(http: httpx.Client, fuzzer: Fuzzer, start: int, count: int) -> tupl
         call = fuzzer.draw(number)
         answer = send(http, call)
         statuses[answer.status_code] = statuses.get(answer.status_code, 0) + 1
+        if answer.is_success:
+            acknowledged(call)
         problem = answer.headers.get("content-type", "").startswith("application/problem+json")
         if answer.status_code >= 500 or (answer.status_code >= 400 and not problem):
             body = (call.body or b"")[:300]

@@ -90,7 +90,8 @@ def _settle_promotions() -> None:
 
 def serve(ready: Callable[[], None]) -> None:
     """Serve until SIGTERM or SIGINT; ``ready`` is called once connections are taken."""
-    from everyshelf.service.base.context import get_place, get_store, get_trees
+    from everyshelf.core.reading.forking import ForkServer
+    from everyshelf.service.base.context import fork_readers_with, get_place, get_store, get_trees
     from everyshelf.service.base.logs import set_up_logs
     from everyshelf.service.base.processes import Forked, Kept, beat_file, keep_alive
     from everyshelf.service.base.room import keep_reserve
@@ -114,7 +115,10 @@ def serve(ready: Callable[[], None]) -> None:
         signal.signal(number, lambda got, _frame: stopping.append(got))
     keep_reserve()
     beat_file().touch(mode=0o600)  # the worker has a minute from now on to be seen
-    children = [
+    fork_server = ForkServer()
+    fork_readers_with(fork_server)
+    children = [Kept("fork server of reading processes", fork_server.launch)]
+    children += [
         Kept(f"web process {number + 1}", lambda: Forked(lambda: _answer(listener))) for number in range(config.workers)
     ]
     children.append(Kept("worker", lambda: Forked(lambda: _work(listener))))

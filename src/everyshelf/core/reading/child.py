@@ -36,7 +36,7 @@ _RESERVED_BYTES = 3 * 1024 * 1024 * 1024
 _OBJECTS_BETWEEN_ROUNDS = 50_000
 
 
-class _LeftOut:
+class LeftOut:
     """Passes for a finder of modules: says of what tables are read with for others that it is not installed. PyArrow
     loads pandas with the first array, which takes half a second and 60 MB, and nothing here works with it."""
 
@@ -53,7 +53,8 @@ def serve(memory_bytes: int, spreading: Spreading | None = None) -> None:
     from everyshelf.core.tables.options import limit_memory
 
     end_with_parent()
-    sys.meta_path.insert(0, _LeftOut)
+    if not any(isinstance(finder, LeftOut) for finder in sys.meta_path):
+        sys.meta_path.insert(0, LeftOut())
     gc.freeze()
     gc.set_threshold(_OBJECTS_BETWEEN_ROUNDS)  # outlines are tens of thousands of objects, and no cycles
     limit_memory(memory_bytes // 2)

@@ -26,12 +26,13 @@ _starters: dict[int, ThreadPoolExecutor] = {}  # by process: a fork has none of 
 
 def start(command: Sequence[str], **options: Any) -> subprocess.Popen[bytes]:
     """As ``subprocess.Popen``, by the thread that lasts. A child that calls ``end_with_parent`` ends with this one."""
+    return _starter().submit(begin, command, **options).result()
+
+
+def begin(command: Sequence[str], **options: Any) -> subprocess.Popen[bytes]:
+    """As ``subprocess.Popen``, by this thread. A child that calls ``end_with_parent`` ends with this thread."""
     environment = {**(options.pop("env", None) or os.environ), _PARENT: str(os.getpid())}
-
-    def begin() -> subprocess.Popen[bytes]:
-        return subprocess.Popen(command, env=environment, **options)
-
-    return _starter().submit(begin).result()
+    return subprocess.Popen(command, env=environment, **options)
 
 
 def _starter() -> ThreadPoolExecutor:
@@ -40,6 +41,11 @@ def _starter() -> ThreadPoolExecutor:
         if known is None:
             known = _starters[os.getpid()] = ThreadPoolExecutor(1, "every-shelf-starts")
         return known
+
+
+def parent_is(pid: int) -> None:
+    """Say which process forked this one, for ``end_with_parent``."""
+    os.environ[_PARENT] = str(pid)
 
 
 def end_with_parent() -> None:

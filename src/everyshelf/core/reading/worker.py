@@ -48,6 +48,7 @@ from everyshelf.core.promotion.bound import Bound, check_bindable
 from everyshelf.core.reading import lasting, messages
 from everyshelf.core.reading.allowance import HELD_BYTES, memory_for, resident
 from everyshelf.core.reading.child import FAMILIES, NO_MEMORY
+from everyshelf.core.reading.forking import ForkServer, Reading, Wanted
 from everyshelf.core.reading.messages import FileAt, FileHead, Unpacked
 from everyshelf.core.runs.counted import Results
 from everyshelf.core.runs.metrics import Measured
@@ -77,6 +78,7 @@ class Worker:
 
     ``scratch``: the folder in which it keeps what does not fit into its memory; the system's own if not given.
     ``spreading``: processes that work out parts of large tables. ``nice``: how far it gives way to others (nice(2)).
+    ``fork_server``: what forks the process; without it, it is started as a program.
     """
 
     def __init__(
@@ -87,13 +89,14 @@ class Worker:
         scratch: Path | None = None,
         spreading: messages.Spreading | None = None,
         nice: int = 0,
+        fork_server: ForkServer | None = None,
     ) -> None:
-        self._nice = nice
+        self._nice, self._fork_server = nice, fork_server
         self._deadline, self._scratch, self._spreading = deadline_seconds, scratch, spreading
         self._folder: tempfile.TemporaryDirectory[str] | None = None
         self._memory = memory_bytes
         self.missed = ""  # why other processes did not work out their parts, if they did not
-        self._process: subprocess.Popen[bytes] | None = None
+        self._process: subprocess.Popen[bytes] | Reading | None = None
         self._is_new = True
         self._lock = threading.Lock()
 
@@ -458,7 +461,7 @@ class Worker:
 
     def _reply(
         self,
-        process: subprocess.Popen[bytes],
+        process: subprocess.Popen[bytes] | Reading,
         tick: Callable[[], None] | None,
         tell: Callable[[int, int], None] | None,
         seconds: float,
@@ -477,7 +480,7 @@ class Worker:
 
     def _line(
         self,
-        process: subprocess.Popen[bytes],
+        process: subprocess.Popen[bytes] | Reading,
         pipe: IO[bytes],
         tick: Callable[[], None] | None,
         seconds: float,
@@ -507,13 +510,17 @@ class Worker:
             if not piece or piece.endswith(b"\n"):
                 return b"".join(pieces) if piece else b""
 
-    def _started(self) -> subprocess.Popen[bytes]:
+    def _started(self) -> subprocess.Popen[bytes] | Reading:
         if self._process is None or self._process.poll() is not None:
             self._clear()
             self._is_new = True
             self._folder = tempfile.TemporaryDirectory(
                 prefix="es-reading-", dir=self._scratch, ignore_cleanup_errors=True
             )
+            if self._fork_server is not None:
+                wanted = Wanted(self._memory, self._nice, self._folder.name, self._spreading)
+                self._process = self._fork_server.start(wanted)
+                return self._process
             spread = [msgspec.json.encode(self._spreading).decode()] if self._spreading is not None else []
             self._process = lasting.start(
                 [sys.executable, "-m", "everyshelf.core.reading.child", str(self._memory), str(self._nice), *spread],
@@ -527,11 +534,7 @@ class Worker:
 
     def _end(self) -> None:
         if self._process is not None:
-            self._process.kill()
-            self._process.wait()
-            for pipe in (self._process.stdin, self._process.stdout):
-                with contextlib.suppress(OSError):
-                    pipe.close()  # type: ignore[union-attr]
+            _end(self._process)
             self._process = None
         self._clear()
 
@@ -540,6 +543,17 @@ class Worker:
         if self._folder is not None:
             self._folder.cleanup()
             self._folder = None
+
+
+def _end(process: subprocess.Popen[bytes] | Reading) -> None:
+    if isinstance(process, Reading):
+        process.close()
+        return
+    process.kill()
+    process.wait()
+    for pipe in (process.stdin, process.stdout):
+        with contextlib.suppress(OSError):
+            pipe.close()  # type: ignore[union-attr]
 
 
 def _batches(files: Sequence[tuple[str, bytes, int]]) -> Iterator[list[tuple[str, bytes, int]]]:
@@ -573,7 +587,7 @@ def _out_of_memory() -> LimitError:
     return LimitError("reading needed more memory than it may use", code="limit.memory")
 
 
-def _died(process: subprocess.Popen[bytes]) -> LimitError:
+def _died(process: subprocess.Popen[bytes] | Reading) -> LimitError:
     """Why a reading process ended without an answer."""
     try:
         code = process.wait(timeout=5)

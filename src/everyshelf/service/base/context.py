@@ -12,6 +12,7 @@ from everyshelf.core.content.outside import NothingOutside, Outside
 from everyshelf.core.content.store import ContentStore
 from everyshelf.core.content.stores import MAIN, in_store
 from everyshelf.core.history.trees import Trees
+from everyshelf.core.reading.forking import ForkServer
 from everyshelf.core.reading.worker import Worker
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.fair import FairPool, Spares
@@ -57,7 +58,16 @@ def get_trees() -> Trees:
 
 def reading_process(**settings: Any) -> Worker:
     """One that gives way to what answers requests; ``settings`` as for ``Worker``."""
-    return Worker(scratch=get_config().scratch, nice=_NICE, **settings)
+    return Worker(scratch=get_config().scratch, nice=_NICE, fork_server=_fork_server[0], **settings)
+
+
+# Forks the reading processes of a service; without one (``everyshelf admin``, tests) each is started as a program.
+_fork_server: list[ForkServer | None] = [None]
+
+
+def fork_readers_with(fork_server: ForkServer) -> None:
+    """Have ``fork_server`` fork the reading processes of this process and of those it forks."""
+    _fork_server[0] = fork_server
 
 
 _most_readers = [0]
