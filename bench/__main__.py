@@ -24,7 +24,7 @@ from bench.desk import desk
 from bench.exchange import exchange
 from bench.flips import flips
 from bench.full_disk import full_disk
-from bench.fuzz import fuzz
+from bench.fuzz import fuzz, fuzz_installation
 from bench.histories import histories
 from bench.hurt import hurt
 from bench.listings import listings
@@ -124,6 +124,7 @@ def main() -> int:
         ("flips", flips),
         ("disk", full_disk),
         ("fuzz", fuzz),
+        ("fuzz-installation", fuzz_installation),
         ("connections", connections),
         ("crowd", crowd),
         ("people", people),

@@ -47,10 +47,9 @@ def fuzz() -> Iterator[Figure]:
     yield Figure("B3", f"errors of ours in {CALLS} odd calls", len(wrong), "0", not wrong, detail)
 
 
-def fuzz_installation() -> Iterator[Figure]:
-    """A fifth of the calls, about people, tokens, storage and backups, by four callers."""
+def fuzz_installation(count: int = CALLS // 20) -> Iterator[Figure]:
+    """``count`` calls about people, tokens, storage and backups by each of four callers."""
     service = Service()
-    count = CALLS // 20
     wrong: list[str] = []
     detail = []
     try:
@@ -112,7 +111,7 @@ def _can_sign_in(service: Service, name: str, changed: set[str]) -> bool:
 def _installation(service: Service) -> list[object]:
     """What only an administrator may change."""
     with service.client() as client:
-        people = [(one.name, one.active, one.admin) for one in client.people()]
+        people = [(one.name, one.active, one.admin) for one in client.accounts()]
     with _http(service, service.token()) as http:
         rest = [http.get(f"/api/v1/{path}").json() for path in ("storage/stores", "backups", "locations")]
     return [people, *rest]

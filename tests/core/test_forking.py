@@ -9,6 +9,7 @@ import sys
 import tempfile
 import unittest
 from pathlib import Path
+from unittest.mock import patch
 
 from everyshelf.core.errors import LimitError
 from everyshelf.core.reading.forking import ForkServer, Reading
@@ -105,6 +106,24 @@ class ForkingTests(unittest.TestCase):
         self.assertIn(caught.exception.code, ("limit.memory", "query.failed"))
         self.assertEqual(len(worker.recognise([("a.json", b"{}", 2)])), 1)
 
+    def test_one_that_holds_much_and_is_not_asked_is_replaced(self) -> None:
+        worker = self.worker()
+        worker.rest()  # there is none
+        self.compared(worker)
+        first = worker.pid
+        worker.rest()
+        self.assertEqual(worker.pid, first)
+        with (
+            patch("everyshelf.core.reading.worker._REST_SECONDS", 0.0),
+            patch("everyshelf.core.reading.worker.RESTED_BYTES", 0),
+        ):
+            worker.rest()
+            second = worker.pid
+            self.assertNotEqual(second, first)
+            worker.rest()  # a new one holds nothing yet
+            self.assertEqual(worker.pid, second)
+        self.assertEqual(self.compared(worker), 1)
+
     def test_a_worker_that_is_closed_leaves_no_process(self) -> None:
         worker = Worker(fork_server=self.server)
         self.compared(worker)
@@ -138,7 +157,7 @@ class ForkingTests(unittest.TestCase):
         assert process.stdout is not None
         self.addCleanup(process.stdout.close)
         lines = [process.stdout.readline() for _ in range(2 if way == "fork" else 1)]
-        return process, sorted((int(word) for line in lines for word in line.split()))
+        return process, sorted(int(word) for line in lines for word in line.split())
 
     def test_all_end_with_the_program_that_was_killed(self) -> None:
         process, pids = self.started("alone")

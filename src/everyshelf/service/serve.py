@@ -204,7 +204,7 @@ def _open_store() -> None:
 
 def _look_after_process() -> None:
     """Seal this process's segment soon after that was asked for, even while nobody calls, and give back memory."""
-    from everyshelf.service.base.context import get_store
+    from everyshelf.service.base.context import get_store, rest_readers
     from everyshelf.service.base.processes import give_back_memory
 
     for look in itertools.count(1):
@@ -213,6 +213,7 @@ def _look_after_process() -> None:
             get_store().segments.seal_if_asked()
         if look % _LOOKS_BETWEEN_GIVING_BACK == 0:
             give_back_memory()
+            rest_readers()
 
 
 def _close_connections() -> None:

@@ -11,7 +11,7 @@ from pathlib import Path
 
 from everyshelf.core.errors import EveryShelfError
 from everyshelf.service.base.config import get_config
-from everyshelf.service.base.context import get_store, have_readers
+from everyshelf.service.base.context import get_store, have_readers, rest_readers
 from everyshelf.service.base.processes import beat_file, give_back_memory
 from everyshelf.service.jobs.actions import run_periodic, take_up_after_restart
 from everyshelf.service.jobs.working import LANES, work_on_jobs
@@ -42,6 +42,7 @@ def work() -> None:
         beats += 1
         if beats % _BEATS_BETWEEN_GIVING_BACK == 0:
             give_back_memory()
+            rest_readers()
     stop.set()
     end = time.monotonic() + _STOP_SECONDS
     for thread in threads:

@@ -20,6 +20,7 @@ LEAST_BYTES = 180 * 1024 * 1024  # the process itself takes 50 to 100 MB of it
 FOR_EACH_BYTE = 12  # of a parsed document, or a column of a table
 FOR_EACH_PACKED_BYTE = 40  # of a workbook or another zip: six megabytes of one are a million cells
 HELD_BYTES = 100 * 1024 * 1024  # a process that still holds more after an answer is not kept
+RESTED_BYTES = 52 * 1024 * 1024  # a forked process has 47 MB when it is new, most of them shared with others
 _TRIMMED_BYTES = 80 * 1024 * 1024
 _PAGE_BYTES = os.sysconf("SC_PAGE_SIZE")
 

@@ -46,7 +46,7 @@ from everyshelf.core.origins.steps import LineStep, Step
 from everyshelf.core.origins.tables import TablesStep
 from everyshelf.core.promotion.bound import Bound, check_bindable
 from everyshelf.core.reading import lasting, messages
-from everyshelf.core.reading.allowance import HELD_BYTES, memory_for, resident
+from everyshelf.core.reading.allowance import HELD_BYTES, RESTED_BYTES, memory_for, resident
 from everyshelf.core.reading.child import FAMILIES, NO_MEMORY
 from everyshelf.core.reading.forking import ForkServer, Reading, Wanted
 from everyshelf.core.reading.messages import FileAt, FileHead, Unpacked
@@ -60,6 +60,7 @@ MEMORY_BYTES = 1_000 * 1024 * 1024
 MOST_AS_TEXT = 100 * 1024 * 1024  # what took too long as its kind would take too long as text
 _LOOK_SECONDS = 0.05
 _START_SECONDS = 5.0  # of processor time, for what a process loads before its first answer
+_REST_SECONDS = 20.0  # without a question, after which a process gives back what it holds
 _GRACE_SECONDS = 5.0  # beyond which the kernel ends a process that this one no longer looks at
 _TRIES = 3
 _BATCH_FILES = 256
@@ -97,7 +98,7 @@ class Worker:
         self._memory = memory_bytes
         self.missed = ""  # why other processes did not work out their parts, if they did not
         self._process: subprocess.Popen[bytes] | Reading | None = None
-        self._is_new = True
+        self._is_new, self._last_asked = True, 0.0
         self._lock = threading.Lock()
 
     def places(self, file: FileAt, *, rules: str = "") -> list[PlaceText]:
@@ -410,6 +411,21 @@ class Worker:
         with self._lock, contextlib.suppress(OSError):  # the first call meets the same, and says so
             self._started()
 
+    def rest(self) -> None:
+        """Replace the process by a new one if nobody asked it for a while and it holds more than a new one does. Only
+        where it is forked: what starts as a program is worth keeping."""
+        if self._fork_server is None or not self._lock.acquire(blocking=False):
+            return
+        try:
+            process = self._process
+            if process is None or self._is_new or time.monotonic() - self._last_asked < _REST_SECONDS:
+                return
+            if process.poll() is None and resident(process.pid) > RESTED_BYTES:
+                self._end()
+                self._started()
+        finally:
+            self._lock.release()
+
     def close(self) -> None:
         """End the process."""
         with self._lock:
@@ -436,7 +452,7 @@ class Worker:
                 process.stdin.write(sent)
                 process.stdin.flush()
                 reply = self._reply(process, tick, tell, seconds or self._deadline, request.memory)
-                self._is_new = False
+                self._is_new, self._last_asked = False, time.monotonic()
             except (BrokenPipeError, LimitError) as error:
                 self._end()
                 raise error if isinstance(error, LimitError) else _died(process) from error

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import functools
 import shutil
+import threading
+import weakref
 from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any
@@ -58,7 +60,22 @@ def get_trees() -> Trees:
 
 def reading_process(**settings: Any) -> Worker:
     """One that gives way to what answers requests; ``settings`` as for ``Worker``."""
-    return Worker(scratch=get_config().scratch, nice=_NICE, fork_server=_fork_server[0], **settings)
+    made = Worker(scratch=get_config().scratch, nice=_NICE, fork_server=_fork_server[0], **settings)
+    with _lock:
+        _made.add(made)
+    return made
+
+
+_made: weakref.WeakSet[Worker] = weakref.WeakSet()
+_lock = threading.Lock()
+
+
+def rest_readers() -> None:
+    """Let reading processes that nobody asked for a while give back what they hold; call it from time to time."""
+    with _lock:
+        made = list(_made)
+    for worker in made:
+        worker.rest()
 
 
 # Forks the reading processes of a service; without one (``everyshelf admin``, tests) each is started as a program.
