@@ -64,7 +64,7 @@ QUERIES = {
     "groups without end": "SELECT range, count(*) FROM range(1000000000) GROUP BY range",
     "a table that calls itself": "WITH RECURSIVE t(n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM t) SELECT max(n) FROM t",
     "windows over all": "SELECT max(s) FROM (SELECT sum(range) OVER (ORDER BY hash(range)) s FROM range(300000000))",
-    "ten thousand conditions": "SELECT 1 WHERE " + " OR ".join(["1 = 1"] * 10_000),
+    "five thousand conditions": "SELECT 1 WHERE " + " OR ".join(["true"] * 5_000),
     "brackets": "SELECT " + "(" * 5_000 + "1" + ")" * 5_000,
 }
 

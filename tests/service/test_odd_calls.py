@@ -8,6 +8,7 @@ import unittest
 from typing import Any
 
 import httpx
+from bench.fuzz import fuzz_installation
 
 from everyshelf.client import ProblemError
 from everyshelf.core.errors import LimitError
@@ -284,3 +285,7 @@ class FuzzedTests(unittest.TestCase):
             statuses, wrong = failures(http, fuzzer, 0, 8 * len(fuzzer.operations))
         self.assertEqual(wrong, [], statuses)
         self.assertGreater(statuses.get(200, 0) + statuses.get(201, 0), 100)
+
+    def test_what_concerns_the_installation(self) -> None:
+        (figure,) = fuzz_installation(120)
+        self.assertTrue(figure.holds, figure.detail)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import struct
 import tempfile
 import zipfile
@@ -18,13 +19,29 @@ from everyshelf.core.history.trees import Entry
 from everyshelf.service.base.acts import aside
 from everyshelf.service.base.config import get_config
 from everyshelf.service.base.context import get_store, get_trees
+from everyshelf.service.base.lanes import lane
 from everyshelf.service.base.room import require_room
+from everyshelf.service.rights import Caller
 from everyshelf.service.shelves.models import Shelf, ShelfContent
 
 MOST_IN_MANY = 4 * 1024 * 1024  # bytes of one content among several
 _MOST_AT_ONCE = 2_000
 _MOST_OUT_BYTES = 16 * 1024 * 1024
+_LARGE_BYTES = 8 * 1024 * 1024
+_LONGEST_WAIT_SECONDS = 3600.0
 _LENGTH = struct.Struct(">Q")
+
+
+@contextmanager
+def turn_to_take_in(caller: Caller, size: int) -> Iterator[None]:
+    """Wait until a large body may be packed: packing one keeps two processors busy, and many bodies of one person are
+    to leave something for others."""
+    if size < _LARGE_BYTES:
+        yield
+        return
+    at_once = max(1, (os.cpu_count() or 1) // 2)
+    with lane("take in", caller.person.username, most=2 * at_once, each=at_once, seconds=_LONGEST_WAIT_SECONDS):
+        yield
 
 
 def take_in(shelf: Shelf, pieces: Iterable[bytes], expected: int | None) -> ContentInfo:

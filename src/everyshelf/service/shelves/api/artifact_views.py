@@ -355,8 +355,10 @@ class ContentsView(ShelfView):
     )
     def put(self, request: Any, shelf: str) -> Response:
         """Store the raw body as a content; the service computes its id."""
-        _, found = self.shelf(request, shelf, "commit")
-        info = contents.take_in(found, *body_pieces(request._request))
+        caller, found = self.shelf(request, shelf, "commit")
+        pieces, size = body_pieces(request._request)
+        with contents.turn_to_take_in(caller, size):
+            info = contents.take_in(found, pieces, size)
         return Response({"id": info.id, "size": info.size}, status=201)
 
 
