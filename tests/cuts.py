@@ -459,7 +459,7 @@ CUTS = [
     Cut("gitside/plain/filtering.py", '        if state != "note":\n', "        if True:\n", _NOTES),
     # Events and tasks
     Cut(
-        "service/events/actions/delivering.py",
+        "service/events/actions/collecting.py",
         "    return not webhook.about or act in webhook.about or",
         "    return True or",
         _EVENTS,

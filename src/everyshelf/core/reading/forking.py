@@ -33,6 +33,7 @@ import msgspec
 
 from everyshelf.core.reading import child, lasting
 from everyshelf.core.reading.messages import Spreading
+from everyshelf.decoding import from_json
 
 _MOST_BYTES = 64 * 1024  # of a message
 _PATIENCE_SECONDS = 60.0  # the process behind the socket may just be starting again
@@ -148,6 +149,18 @@ class ForkServer:
         return Reading(os.fdopen(ours_in, "wb", buffering=0), os.fdopen(ours_out, "rb", buffering=0), watch)
 
 
+def end(process: subprocess.Popen[bytes] | Reading) -> None:
+    """End a reading process, whichever way it was started, and close what leads to it."""
+    if isinstance(process, Reading):
+        process.close()
+        return
+    process.kill()
+    process.wait()
+    for pipe in (process.stdin, process.stdout):
+        with contextlib.suppress(OSError):
+            pipe.close()  # type: ignore[union-attr]
+
+
 def _is_readable(which: socket.socket, timeout: float | None) -> bool:
     # `select.select` refuses files whose numbers are over 1023, as a service with many connections has them.
     waiting = select.poll()
@@ -217,7 +230,7 @@ def _fork(control: socket.socket) -> _Forked:
     message, files, *_ = socket.recv_fds(control, _MOST_BYTES, 3)
     if not message:
         os._exit(0)
-    wanted = msgspec.json.decode(message, type=Wanted)
+    wanted = from_json(message, Wanted)
     parent = os.getpid()
     pid = os.fork()
     if not pid:

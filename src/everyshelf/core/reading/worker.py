@@ -17,7 +17,7 @@ import sys
 import tempfile
 import threading
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import IO, TypeVar
 
@@ -47,8 +47,9 @@ from everyshelf.core.origins.tables import TablesStep
 from everyshelf.core.promotion.bound import Bound, check_bindable
 from everyshelf.core.reading import lasting, messages
 from everyshelf.core.reading.allowance import HELD_BYTES, RESTED_BYTES, memory_for, resident
+from everyshelf.core.reading.batches import batches
 from everyshelf.core.reading.child import FAMILIES, NO_MEMORY
-from everyshelf.core.reading.forking import ForkServer, Reading, Wanted
+from everyshelf.core.reading.forking import ForkServer, Reading, Wanted, end
 from everyshelf.core.reading.messages import FileAt, FileHead, Unpacked
 from everyshelf.core.runs.counted import Results
 from everyshelf.core.runs.metrics import Measured
@@ -63,8 +64,6 @@ _START_SECONDS = 5.0  # of processor time, for what a process loads before its f
 _REST_SECONDS = 20.0  # without a question, after which a process gives back what it holds
 _GRACE_SECONDS = 5.0  # beyond which the kernel ends a process that this one no longer looks at
 _TRIES = 3
-_BATCH_FILES = 256
-_BATCH_BYTES = 8 * 1024 * 1024
 # The deadline counts the processor time of the process: a busy machine must not make an answer another one. One that
 # neither works nor answers (it sleeps, or waits for a disk) is given this many times as long by the clock.
 _PATIENCE = 15
@@ -379,7 +378,7 @@ class Worker:
         """The kind of each file, given as (name, first bytes, size of all). What ends the process three times is
         ``opaque``, and costs the others nothing."""
         kinds: list[str] = []
-        for batch in _batches(files):
+        for batch in batches(files):
             kinds += self._recognise(batch)
         return kinds
 
@@ -550,7 +549,7 @@ class Worker:
 
     def _end(self) -> None:
         if self._process is not None:
-            _end(self._process)
+            end(self._process)
             self._process = None
         self._clear()
 
@@ -559,30 +558,6 @@ class Worker:
         if self._folder is not None:
             self._folder.cleanup()
             self._folder = None
-
-
-def _end(process: subprocess.Popen[bytes] | Reading) -> None:
-    if isinstance(process, Reading):
-        process.close()
-        return
-    process.kill()
-    process.wait()
-    for pipe in (process.stdin, process.stdout):
-        with contextlib.suppress(OSError):
-            pipe.close()  # type: ignore[union-attr]
-
-
-def _batches(files: Sequence[tuple[str, bytes, int]]) -> Iterator[list[tuple[str, bytes, int]]]:
-    batch: list[tuple[str, bytes, int]] = []
-    size = 0
-    for file in files:
-        if batch and (len(batch) >= _BATCH_FILES or size + len(file[1]) > _BATCH_BYTES):
-            yield batch
-            batch, size = [], 0
-        batch.append(file)
-        size += len(file[1])
-    if batch:
-        yield batch
 
 
 def _size_of(path: Path) -> int:
