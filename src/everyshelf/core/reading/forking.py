@@ -1,13 +1,13 @@
 """A process that forks reading processes: they begin to work at once, and share what they have loaded.
 
 A reading process that starts as a program takes a second of processor time to load its readers and the engine of
-tables. A service starts many: one that took too much memory or time is ended, and whoever asks next would wait for the
-one after it. So a service starts ``serve`` once. It loads everything, has one thread, reads no file, and forks a
-process for each message that comes over its socket (fork(2); unix(7), SCM_RIGHTS):
+tables. A service starts many: one that took too much memory or time is ended, and the next question would wait until
+another one has loaded. So a service starts ``serve`` once. It loads everything, has one thread, reads no file, and
+forks a process for each message that comes over its socket (fork(2); unix(7), SCM_RIGHTS):
 
 1. ``ForkServer.start`` sends a message, with three files: input and output of the new process, and a watch.
 2. The number of the process comes back over the watch, and how it ended, once it did.
-3. Who closes their end of the watch wants it ended; so does whoever dies.
+3. Closing the other end of the watch ends the new process. The system closes it when the program that asked ends.
 
 The socket outlasts the process behind it: one that is started again goes on with the messages that wait.
 """

@@ -94,7 +94,7 @@ def stop_without_maker(webhook: Webhook) -> bool:
     stopped = f"{name} made it, and is no longer an owner of this shelf; it goes on when an owner changes it"
     with one_act():
         if not Webhook.objects.filter(pk=webhook.pk, made_by=webhook.made_by).update(stopped=stopped):
-            return True  # somebody took it over or removed it
+            return True  # another owner took it over, or it was removed
         note_of("the service", "webhook.stopped", webhook.name, webhook.shelf, made_by=name)
     return True
 
