@@ -79,6 +79,22 @@ class ReadingTests(unittest.TestCase):
             self.repository.load_trees(self.ids[:2])
 
 
+class RefTests(unittest.TestCase):
+    """Names of branches that another program may read as two lines."""
+
+    def test_a_name_with_a_line_separator_is_one_name(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            there = ObjectFolder(Path(folder) / "there.git")
+            tree = there.put_tree({b"f": (b"100644", b"data")})
+            line = "Line <line@skerry.example> 1700000000 +0000"
+            tip = there.put(b"commit", f"tree {tree}\nauthor {line}\ncommitter {line}\n\nFirst\n".encode())
+            names = ["refs/heads/odd\u2028main", "refs/heads/next\u0085line"]
+            for name in names:
+                run_git(there.folder, "update-ref", name, tip)
+            with Repository(there.folder) as repository:
+                self.assertEqual(repository.refs("refs/heads/"), dict.fromkeys(names, tip))
+
+
 class FolderTests(unittest.TestCase):
     """Where two trees differ, with far more folders than are asked for at once or remembered."""
 

@@ -68,6 +68,7 @@ class BehindAProxyTests(unittest.TestCase):
                 answer = http.get("/session", headers=headers)
                 self.assertEqual(answer.status_code, 400)
                 self.assertNotIn("evil", answer.headers.get("location", ""))
+                self.assertIn("EVERYSHELF_HOSTS", answer.json()["hint"])
 
     def test_a_file_is_moved_by_the_address_that_callers_use(self) -> None:
         with self.service.client() as client:

@@ -90,8 +90,8 @@ class EvilGit:
         self.objects = _objects(name)
 
     def answers_noise(self) -> None:
-        """Send what means nothing."""
-        self.answer = os.urandom(100_000)
+        """Send what means nothing; Git quotes its first four bytes, a line break among them."""
+        self.answer = b"\n[\xff\n" + os.urandom(100_000)
 
     def _head(self, request: BaseHTTPRequestHandler, kind: str) -> None:
         request.send_response(302 if self.location else self.status)

@@ -24,14 +24,16 @@ class UnreachableError(ClientError):
 
 
 class ProblemError(ClientError):
-    """The service answered with a problem (RFC 9457); ``problem`` holds all of it."""
+    """The service answered with a problem (RFC 9457); ``problem`` holds all of it. ``wait``: seconds after which the
+    service asks to be tried again (Retry-After); 0 if it does not."""
 
-    def __init__(self, status: int, problem: dict[str, Any]) -> None:
+    def __init__(self, status: int, problem: dict[str, Any], wait: float = 0.0) -> None:
         super().__init__(
             _message(problem, status), code=problem.get("code", "service.failed"), hint=problem.get("hint", "")
         )
         self.status = status
         self.problem = problem
+        self.wait = wait
 
 
 def _message(problem: dict[str, Any], status: int) -> str:

@@ -77,11 +77,9 @@ class ShelfClient(
         """Store bytes, a file, or pieces; streamed, never whole in memory unless given so."""
         path = f"{self._base}/contents"
         if isinstance(source, bytes):
-            return self._transport.put_bytes(path, _pieces_of(source), len(source), Content)
+            return self._transport.put_again(path, lambda: _pieces_of(source), len(source), Content)
         if isinstance(source, Path):
-            with source.open("rb") as file:
-                length = source.stat().st_size
-                return self._transport.put_bytes(path, iter(lambda: file.read(1 << 20), b""), length, Content)
+            return self._transport.put_again(path, lambda: _pieces_of_file(source), source.stat().st_size, Content)
         return self._transport.put_bytes(path, source, size, Content)
 
     def upload_many(self, files: Iterable[Path]) -> Iterator[Content]:
@@ -520,6 +518,12 @@ class ShelfClient(
     def wait(self, job: Job, on_progress: Progress | None = None) -> Job:
         """Wait until a job ended; raises ``ProblemError`` if it failed or was cancelled."""
         return wait_for(self._transport, job, on_progress)
+
+
+def _pieces_of_file(file: Path) -> Iterator[bytes]:
+    with file.open("rb") as opened:
+        while piece := opened.read(1 << 20):
+            yield piece
 
 
 def _pieces_of(data: bytes) -> Iterator[bytes]:

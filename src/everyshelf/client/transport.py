@@ -19,6 +19,9 @@ _TRIES = 4
 # How often an answer is waited for that a job works out first: what it was about may move on meanwhile.
 _MOST_WAITS = 20
 _PIECE_BYTES = 1024 * 1024
+_BUSY_SECONDS = 900.0
+_TURN_SECONDS = 360.0
+_PACKED_BYTES_A_SECOND = 5_000_000  # at the least, on a busy machine
 
 
 # Gives a function that is told how far a job is that an answer waits for: done, total, and a note.
@@ -80,13 +83,26 @@ class Transport:
         headers = {"Content-Type": "application/json"}
         return self._send(method, path, content=msgspec.json.encode(body), headers=headers).content
 
+    def put_again(self, path: str, pieces: Callable[[], Iterable[bytes]], size: int, kind: type[T]) -> T:
+        """Stream a body that can be read again: what a busy service did not take is sent again when it says so."""
+        end = time.monotonic() + _BUSY_SECONDS
+        while True:
+            try:
+                return self.put_bytes(path, pieces(), size, kind)
+            except ProblemError as error:
+                if error.status != 503 or not error.wait or time.monotonic() + error.wait > end:
+                    raise
+                time.sleep(error.wait)
+
     def put_bytes(self, path: str, pieces: Iterable[bytes], size: int | None, kind: type[T]) -> T:
         """Stream a body; not repeated by itself, because its source may be used up."""
         headers = {"Content-Type": "application/octet-stream"}
         if size is not None:
             headers["Content-Length"] = str(size)
+        # The service answers once it has packed the body, and a large one waits for its turn before.
+        patience = self._http.timeout.as_dict() | {"read": _TURN_SECONDS + (size or 0) / _PACKED_BYTES_A_SECOND}
         try:
-            response = self._http.put(path, content=pieces, headers=headers)
+            response = self._http.put(path, content=pieces, headers=headers, timeout=httpx.Timeout(**patience))
         except httpx.HTTPError as error:
             raise self._unreachable(error) from error
         return self._decode(_checked(response), kind)
@@ -182,7 +198,8 @@ def _checked(response: httpx.Response) -> httpx.Response:
         problem = from_json(response.content, dict[str, Any])
     except msgspec.DecodeError:
         problem = {"detail": f"the service answered {response.status_code}"}
-    raise ProblemError(response.status_code, problem)
+    wait = response.headers.get("Retry-After", "")
+    raise ProblemError(response.status_code, problem, float(wait) if wait.isdecimal() else 0.0)
 
 
 def _clean(query: dict[str, Any]) -> dict[str, Any]:

@@ -78,6 +78,7 @@ class BusyError(EveryShelfError):
 
     code = "service.busy"
     hint = "Try again in a moment."
+    wait = 2  # seconds after which to try again (RFC 9110, Retry-After)
 
 
 class OutOfReachError(EveryShelfError):

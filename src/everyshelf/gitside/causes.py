@@ -16,7 +16,7 @@ from everyshelf.core.errors import (
     RefusedError,
     StorageError,
 )
-from everyshelf.gitside.program import GitError
+from everyshelf.gitside.program import GitError, last_message
 
 _SSH = re.compile(r"(?:ssh://)?(?:(?P<user>[\w.-]+)@)?(?P<host>[\w.-]+)(?::(?P<port>\d+))?(?P<path>[:/].+)\Z")
 
@@ -185,12 +185,12 @@ def why_of(error: GitError, access: Access) -> EveryShelfError:
     if error.code == "git.size":
         return LimitError(f"{access.shown} answers without end", code="git.size", hint="Look at the address.")
     host = host_of(access.address)
-    lines = [line for line in error.said.splitlines() if line.strip()]
+    lines = [line for line in error.said.split("\n") if line.strip()]
     for pattern, made in _CAUSES:
         found = next((line for line in lines if re.search(pattern, line, re.IGNORECASE)), None)
         if found is not None:
             return made(access.shown, plain(found, access), host)
-    said = plain(lines[-1], access) if lines else "it said nothing"
+    said = plain(last_message(lines), access)
     return OutOfReachError(f"{access.shown} failed: {said}", code="git.failed", hint="It is tried again later.")
 
 

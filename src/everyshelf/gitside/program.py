@@ -311,8 +311,15 @@ def _written(pipe: IO[bytes], left: memoryview) -> memoryview:
 
 def failed(command: str, status: int, said: bytes, out: bytes = b"") -> GitError:
     """That a command ended with an error."""
-    lines = [line for line in said.decode("utf-8", "replace").splitlines() if line.strip()]
-    last = lines[-1][:300] if lines else "it said nothing"
+    lines = [line for line in said.decode("utf-8", "replace").split("\n") if line.strip()]
     return GitError(
-        f"git {command} failed ({status}): {last}", "\n".join(lines[-40:])[:8000], out=out.decode("utf-8", "replace")
+        f"git {command} failed ({status}): {last_message(lines)[:300]}",
+        "\n".join(lines[-40:])[:8000],
+        out=out.decode("utf-8", "replace"),
     )
+
+
+def last_message(lines: Sequence[str]) -> str:
+    """The last line that Git began itself: a message may quote what the other side sent, line breaks included."""
+    own = [line for line in lines if line.startswith(("fatal:", "error:"))]
+    return (own or [*lines] or ["it said nothing"])[-1]

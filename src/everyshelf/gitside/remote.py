@@ -140,7 +140,7 @@ class ServedRemote:
         try:
             self._run("push", "--porcelain", "--no-verify", self.access.shown, *wanted)
         except _SentError as error:
-            if error.why.code == "git.disk" or not any(line.startswith("!\t") for line in error.out.splitlines()):
+            if error.why.code == "git.disk" or not any(line.startswith("!\t") for line in error.out.split("\n")):
                 raise error.why from None  # what could not be kept there was refused with all the rest
             return _refusals(error.out, error.said, self.access)
         return {}
@@ -261,7 +261,7 @@ def _ssh(access: Access, folder: Path) -> str:
 def _refusals(out: str, said: str, access: Access) -> dict[str, EveryShelfError]:
     """Each ref that was refused with the reason, from the porcelain form of ``git push``."""
     found: dict[str, EveryShelfError] = {}
-    for line in out.splitlines():
+    for line in out.split("\n"):
         flag, _, rest = line.partition("\t")
         refs, _, why = rest.partition("\t")
         if flag.strip() != "!":
@@ -269,7 +269,7 @@ def _refusals(out: str, said: str, access: Access) -> dict[str, EveryShelfError]
         name = refs.partition(":")[2]
         short = name.removeprefix("refs/heads/").removeprefix("refs/tags/")
         reason = why.partition("(")[2].rstrip(")") or why
-        told = "; ".join(plain(w, access) for w in said.splitlines() if w.startswith("remote:"))[:300]
+        told = "; ".join(plain(w, access) for w in said.split("\n") if w.startswith("remote:"))[:300]
         if re.search("non-fast-forward|fetch first|stale info|cannot lock ref|reference already exists", why):
             found[name] = ConflictError(
                 f"{short} has commits there that the shelf does not have",

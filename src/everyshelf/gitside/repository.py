@@ -258,7 +258,8 @@ class Repository:
     def refs(self, *below: str) -> dict[str, str]:
         """Full name and object of each branch and tag (or of all below these prefixes)."""
         out = self.run("for-each-ref", "--format=%(objectname) %(refname)", *(below or ("refs/",)))
-        rows = (line.partition(" ") for line in out.decode("utf-8", "surrogateescape").splitlines())
+        lines = out.decode("utf-8", "surrogateescape").split("\n")  # a name may have U+0085 or U+2028 in it
+        rows = (line.partition(" ") for line in lines if line)
         return {name: identity for identity, _, name in rows}
 
     def line(self, wanted: Iterable[str], known: Iterable[str] = ()) -> Iterator[str]:

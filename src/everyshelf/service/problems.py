@@ -6,7 +6,7 @@ import traceback
 from typing import Any
 
 import structlog
-from django.core.exceptions import PermissionDenied, RequestDataTooBig
+from django.core.exceptions import DisallowedHost, PermissionDenied, RequestDataTooBig
 from django.db import DatabaseError, DataError, OperationalError
 from django.http import Http404, HttpRequest, JsonResponse
 from rest_framework import exceptions
@@ -198,6 +198,15 @@ def not_found(request: HttpRequest, exception: Exception | None = None) -> JsonR
 
 def bad_request(request: HttpRequest, exception: Exception | None = None) -> JsonResponse:
     """Django's handler400."""
+    if isinstance(exception, DisallowedHost):
+        named = request.META.get("HTTP_HOST", "")[:100]
+        return plain_problem(
+            request,
+            400,
+            f"The service does not answer to the name {named!r}.",
+            "input.host",
+            "Use the address that you were given, or add the name to EVERYSHELF_HOSTS.",
+        )
     return plain_problem(
         request,
         400,

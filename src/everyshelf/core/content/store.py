@@ -12,7 +12,9 @@ Nothing is durable before ``sync``: callers sync, then write their record.
 from __future__ import annotations
 
 import hashlib
+import os
 import struct
+import sys
 import threading
 from collections import deque
 from collections.abc import Iterable, Iterator
@@ -118,13 +120,21 @@ def _checked(data: bytes, identity: str) -> bytes:
     return data
 
 
-class ContentStore:
-    """Content by id over the segments of one place."""
+def give_way(nice: int) -> None:
+    """Let this thread give way to others; on Linux each thread has a priority of its own (setpriority(2))."""
+    if nice and sys.platform.startswith("linux"):
+        os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), nice)
 
-    def __init__(self, place: Place | Path, *, outside: Outside | None = None) -> None:
+
+class ContentStore:
+    """Content by id over the segments of one place. ``nice``: how far its threads, which hash and pack, give way to all
+    others (nice(2))."""
+
+    def __init__(self, place: Place | Path, *, outside: Outside | None = None, nice: int = 0) -> None:
         place = FolderPlace(place) if isinstance(place, Path) else place
         self._outside = outside or NothingOutside()
         self.segments = Segments(place)
+        self._nice = nice
         self._pool: ThreadPoolExecutor | None = None
         self._hashing: ThreadPoolExecutor | None = None
 
@@ -175,13 +185,13 @@ class ContentStore:
 
     def _threads(self) -> ThreadPoolExecutor:
         if self._pool is None:
-            self._pool = ThreadPoolExecutor(_PACK_THREADS, "every-shelf-pack")
+            self._pool = ThreadPoolExecutor(_PACK_THREADS, "every-shelf-pack", give_way, (self._nice,))
         return self._pool
 
     def submit_hash(self, digest: hashlib._Hash, window: memoryview) -> Future[None]:
         """Feed ``window`` to ``digest`` after everything submitted before: one thread, so order is kept."""
         if self._hashing is None:
-            self._hashing = ThreadPoolExecutor(1, "every-shelf-hash")
+            self._hashing = ThreadPoolExecutor(1, "every-shelf-hash", give_way, (self._nice,))
         return self._hashing.submit(digest.update, window)
 
     def _pack_chunks(self, chunks: list[memoryview], into: str) -> list[tuple[bytes, int, Record | None]]:

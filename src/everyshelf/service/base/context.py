@@ -41,7 +41,7 @@ def read_outside_with(outside: Outside) -> None:
 @functools.cache
 def get_store() -> ContentStore:
     """The content store of this process."""
-    return ContentStore(get_place(), outside=_outside[0])
+    return ContentStore(get_place(), outside=_outside[0], nice=_NICE)
 
 
 @functools.cache

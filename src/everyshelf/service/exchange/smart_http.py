@@ -6,7 +6,7 @@ from __future__ import annotations
 import subprocess
 import tempfile
 import zlib
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import IO, Any
 
@@ -23,6 +23,7 @@ from everyshelf.service.base.turns import turns
 from everyshelf.service.exchange.actions.receiving import receive_push
 from everyshelf.service.exchange.actions.repositories import folder_of, locked, locked_for_reading
 from everyshelf.service.exchange.actions.showing import bring_up_to_date
+from everyshelf.service.http.transfer import has_left
 from everyshelf.service.people.basic import NotSignedInError, caller_by_token
 from everyshelf.service.problems import status_of
 from everyshelf.service.rights import Caller, require_scope
@@ -111,14 +112,8 @@ class ReceivePack(GitView):
         caller, found = self.shelf(request, shelf, "git-receive-pack")
         turns.let_go()
         with _body(request) as body:
-            data = receive_push(caller, found, body, _has_left(request))
+            data = receive_push(caller, found, body, has_left(request))
         return _answer(HttpResponse(data), "application/x-git-receive-pack-result")
-
-
-def _has_left(request: HttpRequest) -> Callable[[], bool]:
-    """Whether the client has gone; the server knows."""
-    asked: Callable[[], bool] = request.META.get("waitress.client_disconnected", lambda: False)
-    return asked
 
 
 def _reading(request: HttpRequest) -> dict[str, str]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from typing import IO, Any, TypeVar
 from urllib.parse import quote
 
@@ -23,6 +23,12 @@ def body_pieces(request: HttpRequest) -> tuple[Iterator[bytes], int]:
     """The raw body in pieces, and its length. The server hands over whole bodies only, chunked ones too."""
     length = int(request.META.get("CONTENT_LENGTH") or 0)
     return _until_length(request.META["wsgi.input"], length), length
+
+
+def has_left(request: HttpRequest) -> Callable[[], bool]:
+    """Asks whether the client has gone; the server knows."""
+    asked: Callable[[], bool] = request.META.get("waitress.client_disconnected", lambda: False)
+    return asked
 
 
 def _until_length(stream: Any, length: int) -> Iterator[bytes]:

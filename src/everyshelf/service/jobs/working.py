@@ -9,6 +9,7 @@ import structlog
 from django.db import close_old_connections
 from django.db.models import F, OuterRef, Subquery
 
+from everyshelf.service.base.unchanged import while_unchanged
 from everyshelf.service.jobs.actions import Sort, kinds_of, run_now
 from everyshelf.service.jobs.models import Job, State
 
@@ -55,7 +56,7 @@ def work_on_jobs(stop: threading.Event, sorts: tuple[Sort, ...]) -> None:
     while not stop.wait(pause):
         try:
             close_old_connections()
-            uid = next_job(sorts)
+            uid = while_unchanged(("next job", sorts), lambda: next_job(sorts))
             if uid is not None:
                 run_now(uid)
         except Exception:

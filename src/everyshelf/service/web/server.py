@@ -43,6 +43,7 @@ STALLED_SECONDS = 60
 LEAST_BYTES_PER_SECOND = 1024
 _DRAINED_BYTES = 64 * 1024 * 1024  # of a refused body: whoever sends it reads the answer only afterwards
 _IN_MEMORY_BYTES = 512 * 1024  # larger bodies wait on the disk until they are whole
+_RECEIVED_BYTES = 64 * 1024  # at a time: each costs a turn of the loop, with the interpreter's lock
 _UNLIMITED = 2**62
 
 
@@ -281,6 +282,7 @@ def make_server(
         channel_timeout=24 * 3600,  # see _Channel.hurry
         max_request_body_size=_UNLIMITED,
         inbuf_overflow=_IN_MEMORY_BYTES,
+        recv_bytes=_RECEIVED_BYTES,
         outbuf_high_watermark=_UNLIMITED,
         clear_untrusted_proxy_headers=True,
         log_socket_errors=False,

@@ -6,7 +6,7 @@ import os
 import struct
 import tempfile
 import zipfile
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 from typing import IO
@@ -14,7 +14,7 @@ from typing import IO
 from everyshelf.core.content.ids import is_content_id
 from everyshelf.core.content.outside import OutsideNote
 from everyshelf.core.content.store import ContentInfo
-from everyshelf.core.errors import InvalidError, LimitError, MissingError
+from everyshelf.core.errors import InvalidError, LimitError, MissingError, RefusedError
 from everyshelf.core.history.trees import Entry
 from everyshelf.service.base.acts import aside
 from everyshelf.service.base.config import get_config
@@ -28,19 +28,26 @@ MOST_IN_MANY = 4 * 1024 * 1024  # bytes of one content among several
 _MOST_AT_ONCE = 2_000
 _MOST_OUT_BYTES = 16 * 1024 * 1024
 _LARGE_BYTES = 8 * 1024 * 1024
-_LONGEST_WAIT_SECONDS = 3600.0
+_LONGEST_WAIT_SECONDS = 300.0
 _LENGTH = struct.Struct(">Q")
 
 
 @contextmanager
-def turn_to_take_in(caller: Caller, size: int) -> Iterator[None]:
+def turn_to_take_in(caller: Caller, size: int, has_left: Callable[[], bool]) -> Iterator[None]:
     """Wait until a large body may be packed: packing one keeps two processors busy, and many bodies of one person are
-    to leave something for others."""
+    to leave something for others. Raises ``BusyError`` if that takes too long or too many wait, ``RefusedError``
+    (content.left) if the client leaves."""
     if size < _LARGE_BYTES:
         yield
         return
     at_once = max(1, (os.cpu_count() or 1) // 2)
-    with lane("take in", caller.person.username, most=2 * at_once, each=at_once, seconds=_LONGEST_WAIT_SECONDS):
+
+    def tick() -> None:
+        if has_left():
+            raise RefusedError("the client has left; nothing was taken", code="content.left")
+
+    most, name = 2 * at_once, caller.person.username
+    with lane("take in", name, most=most, each=at_once, seconds=_LONGEST_WAIT_SECONDS, tick=tick):
         yield
 
 

@@ -19,7 +19,7 @@ from everyshelf.core.errors import InvalidError, MissingError
 from everyshelf.core.history.names import did_you_mean, nearest
 from everyshelf.core.history.trees import Entry
 from everyshelf.service.http.answers import answered
-from everyshelf.service.http.transfer import as_download, body_pieces, send_content, send_file, send_pieces
+from everyshelf.service.http.transfer import as_download, body_pieces, has_left, send_content, send_file, send_pieces
 from everyshelf.service.http.views import flag, number, number_of, path_of, valid
 from everyshelf.service.shelves.actions import (
     arranging,
@@ -357,7 +357,7 @@ class ContentsView(ShelfView):
         """Store the raw body as a content; the service computes its id."""
         caller, found = self.shelf(request, shelf, "commit")
         pieces, size = body_pieces(request._request)
-        with contents.turn_to_take_in(caller, size):
+        with contents.turn_to_take_in(caller, size, has_left(request._request)):
             info = contents.take_in(found, pieces, size)
         return Response({"id": info.id, "size": info.size}, status=201)
 
