@@ -96,9 +96,11 @@ class UploadTests(unittest.TestCase):
         return found
 
     def waits(self, service: Service, token: str, shelf: str, waiting: list[Upload]) -> bool:
-        """Whether one more upload is not refused at once."""
-        another = Upload(service, token, shelf)
-        if another.answer(2.0):
+        """Whether one more upload waits: it is not answered when one that came after it is refused."""
+        another, after = Upload(service, token, shelf), Upload(service, token, shelf)
+        until(lambda: another.answer(0.1) or after.answer(0.1), "one of the two is refused")
+        if another.answer(1.0):
+            after.leave()
             return False
         waiting.append(another)
         return True

@@ -19,8 +19,8 @@ _TRIES = 4
 # How often an answer is waited for that a job works out first: what it was about may move on meanwhile.
 _MOST_WAITS = 20
 _PIECE_BYTES = 1024 * 1024
-_BUSY_SECONDS = 900.0
-_TURN_SECONDS = 360.0
+_BUSY_SECONDS = 900.0  # for which a body is sent again to a service that says it is busy
+_TURN_SECONDS = 360.0  # for which an upload may wait at the service, and a little more
 _PACKED_BYTES_A_SECOND = 5_000_000  # at the least, on a busy machine
 
 

@@ -120,7 +120,7 @@ def _checked(data: bytes, identity: str) -> bytes:
     return data
 
 
-def give_way(nice: int) -> None:
+def _give_way(nice: int) -> None:
     """Let this thread give way to others; on Linux each thread has a priority of its own (setpriority(2))."""
     if nice and sys.platform.startswith("linux"):
         os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), nice)
@@ -185,13 +185,13 @@ class ContentStore:
 
     def _threads(self) -> ThreadPoolExecutor:
         if self._pool is None:
-            self._pool = ThreadPoolExecutor(_PACK_THREADS, "every-shelf-pack", give_way, (self._nice,))
+            self._pool = ThreadPoolExecutor(_PACK_THREADS, "every-shelf-pack", _give_way, (self._nice,))
         return self._pool
 
     def submit_hash(self, digest: hashlib._Hash, window: memoryview) -> Future[None]:
         """Feed ``window`` to ``digest`` after everything submitted before: one thread, so order is kept."""
         if self._hashing is None:
-            self._hashing = ThreadPoolExecutor(1, "every-shelf-hash", give_way, (self._nice,))
+            self._hashing = ThreadPoolExecutor(1, "every-shelf-hash", _give_way, (self._nice,))
         return self._hashing.submit(digest.update, window)
 
     def _pack_chunks(self, chunks: list[memoryview], into: str) -> list[tuple[bytes, int, Record | None]]:
